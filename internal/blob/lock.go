@@ -1,0 +1,36 @@
+package blob
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"syscall"
+)
+
+// Lock is the claim of one process on a data folder.
+type Lock struct{ file *os.File }
+
+// LockFolder claims the data folder, and makes it where it is missing. It fails
+// at once where another process has it; the claim of a process that died is void.
+func LockFolder(root string) (*Lock, error) {
+	if err := os.MkdirAll(root, 0o755); err != nil {
+		return nil, fmt.Errorf("make the data folder: %w", err)
+	}
+	f, err := os.OpenFile(filepath.Join(root, "lock"), os.O_RDWR|os.O_CREATE, 0o644)
+	if err != nil {
+		return nil, fmt.Errorf("claim the data folder: %w", err)
+	}
+	err = syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB)
+	if err == nil {
+		return &Lock{f}, nil
+	}
+	f.Close()
+	if errors.Is(err, syscall.EWOULDBLOCK) {
+		return nil, fmt.Errorf("another warthesis process serves the data folder %s; stop it first, or choose another folder with --data", root)
+	}
+	return nil, fmt.Errorf("claim the data folder %s: %w", root, err)
+}
+
+// Release gives the data folder free.
+func (l *Lock) Release() { l.file.Close() }

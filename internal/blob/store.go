@@ -1,0 +1,178 @@
+package blob
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path/filepath"
+	"sync/atomic"
+
+	"warthesis/internal/oci"
+)
+
+// ErrUnknown: the store has no file for the digest.
+var ErrUnknown = errors.New("no such content on the disk")
+
+// Store is the bytes of one data folder. It is safe for concurrent use.
+type Store struct {
+	disk disk
+	root string
+	// floor is the free space in bytes below which no new content is taken.
+	floor func(size int64) int64
+	// outgoing numbers files on their way out, so that two of one digest do not meet.
+	outgoing atomic.Int64
+}
+
+// Options are the settings of a store. The zero value keeps the default floor.
+type Options struct {
+	// FreeSpace is the space in bytes that uploads leave free. Zero is the
+	// smaller of 1 GiB and 2 % of the file system; a negative value is none.
+	FreeSpace int64
+}
+
+// Open makes what is missing of the folders below root, syncs them, and returns
+// the store. The caller holds the lock of the data folder.
+func Open(root string, options Options) (*Store, error) {
+	return openOn(localDisk{}, root, options)
+}
+
+func openOn(d disk, root string, options Options) (*Store, error) {
+	s := &Store{disk: d, root: root, floor: func(size int64) int64 { return min(1<<30, size/50) }}
+	if options.FreeSpace != 0 {
+		s.floor = func(int64) int64 { return max(0, options.FreeSpace) }
+	}
+	if err := s.makeFolders(); err != nil {
+		return nil, fmt.Errorf("prepare the data folder %s: %w", root, err)
+	}
+	return s, nil
+}
+
+// makeFolders creates every folder that content can ever need, once, so that
+// placing never has to create and sync a parent.
+func (s *Store) makeFolders() error {
+	ready := filepath.Join(s.root, "blobs", "folders-ready")
+	if _, err := s.disk.stat(ready); err == nil {
+		return nil
+	}
+	for _, folder := range []string{"incoming", "outgoing"} {
+		if err := s.disk.mkdirAll(filepath.Join(s.root, folder)); err != nil {
+			return err
+		}
+	}
+	for _, algorithm := range []oci.Algorithm{oci.SHA256, oci.SHA512} {
+		parent := filepath.Join(s.root, "blobs", algorithm.String())
+		for i := range 256 {
+			if err := s.disk.mkdirAll(filepath.Join(parent, fmt.Sprintf("%02x", i))); err != nil {
+				return err
+			}
+		}
+		if err := s.disk.syncFolder(parent); err != nil {
+			return err
+		}
+	}
+	marker, err := s.disk.create(ready)
+	if err != nil {
+		return err
+	}
+	if err := marker.Close(); err != nil {
+		return err
+	}
+	if err := s.disk.syncFolder(filepath.Join(s.root, "blobs")); err != nil {
+		return err
+	}
+	return s.disk.syncFolder(s.root)
+}
+
+// path returns where the content of a checked digest lives.
+func (s *Store) path(d oci.Digest) string {
+	hex := d.Encoded()
+	return filepath.Join(s.root, "blobs", d.Algorithm().String(), hex[:2], hex)
+}
+
+// Open opens the content for reading and returns its size on the disk. It fails
+// with ErrUnknown where there is no file. The caller closes the file; content
+// that is taken meanwhile stays readable through it.
+func (s *Store) Open(d oci.Digest) (File, int64, error) {
+	f, err := s.disk.open(s.path(d))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, 0, fmt.Errorf("%s: %w", d, ErrUnknown)
+	}
+	if err != nil {
+		return nil, 0, fmt.Errorf("open content %s: %w", d, err)
+	}
+	info, err := f.Stat()
+	if err != nil {
+		f.Close()
+		return nil, 0, fmt.Errorf("open content %s: %w", d, err)
+	}
+	return f, info.Size(), nil
+}
+
+// PlaceBytes stores small content whole, durably, under its digest. The caller
+// has checked that the digest is that of the bytes.
+func (s *Store) PlaceBytes(id string, d oci.Digest, raw []byte) error {
+	u, err := s.NewUpload(id, d.Algorithm())
+	if err != nil {
+		return err
+	}
+	if _, err := u.ReadFrom(bytes.NewReader(raw)); err != nil {
+		u.Discard()
+		return err
+	}
+	return u.Place(d)
+}
+
+// Take removes the content from under its digest. The record must be gone first:
+// a crash between the two leaves bytes without a record, never the reverse.
+// Content that is not there is no error.
+func (s *Store) Take(d oci.Digest) error {
+	out := filepath.Join(s.root, "outgoing", fmt.Sprintf("%d-%s", s.outgoing.Add(1), d.Encoded()))
+	if err := s.disk.rename(s.path(d), out); errors.Is(err, fs.ErrNotExist) {
+		return nil
+	} else if err != nil {
+		return fmt.Errorf("take content %s: %w", d, err)
+	}
+	if err := s.disk.remove(out); err != nil {
+		return fmt.Errorf("take content %s: %w", d, err)
+	}
+	return nil
+}
+
+// Room checks that the disk has space for more content above the floor. It fails
+// with oci.CodeStorageFull. Records and removals may use what the floor keeps
+// free, so that a full disk can be cleaned.
+func (s *Store) Room() error {
+	left, size, err := s.disk.free(s.root)
+	if err != nil {
+		return err
+	}
+	if floor := s.floor(size); left < floor {
+		return oci.Errorf(oci.CodeStorageFull, "the registry's disk has %d MiB left and keeps %d MiB free; "+
+			"ask whoever runs the registry to make room", left>>20, floor>>20)
+	}
+	return nil
+}
+
+// ClearLeftovers removes what a crash left behind: files on their way out, and
+// staged files of uploads that keep does not know.
+func (s *Store) ClearLeftovers(keep func(upload string) bool) error {
+	for folder, wanted := range map[string]func(string) bool{
+		"incoming": keep,
+		"outgoing": func(string) bool { return false },
+	} {
+		names, err := s.disk.list(filepath.Join(s.root, folder))
+		if err != nil {
+			return fmt.Errorf("look for leftovers: %w", err)
+		}
+		for _, name := range names {
+			if wanted(name) {
+				continue
+			}
+			if err := s.disk.remove(filepath.Join(s.root, folder, name)); err != nil {
+				return fmt.Errorf("remove a leftover: %w", err)
+			}
+		}
+	}
+	return nil
+}

@@ -1,0 +1,328 @@
+package blob
+
+import (
+	"encoding"
+	"errors"
+	"fmt"
+	"hash"
+	"io"
+	"io/fs"
+	"path/filepath"
+	"sync"
+	"syscall"
+
+	"warthesis/internal/oci"
+)
+
+// checkpointEvery is how many bytes an upload takes between two checkpoints that
+// it offers by itself.
+const checkpointEvery = 64 << 20
+
+// writeBackEvery is how many bytes are written before the kernel is asked to
+// start writing them out.
+const writeBackEvery = 8 << 20
+
+// bufferSize is what one upload holds in memory.
+const bufferSize = 512 << 10
+
+// Checkpoint is a point from which an upload can go on after a crash: the file is
+// on the disk up to Offset, and State is the hash over exactly those bytes.
+type Checkpoint struct {
+	Algorithm oci.Algorithm
+	Offset    int64
+	State     []byte
+}
+
+// Upload is content on its way in: a staged file and the hash over it. It is not
+// safe for concurrent use; its owner hands it from request to request.
+type Upload struct {
+	store     *Store
+	id        string
+	path      string
+	algorithm oci.Algorithm
+	file      file
+	hash      hash.Hash
+	offset    int64
+	// written is the offset up to which write-back was started.
+	written int64
+	buffer  []byte
+	// OnCheckpoint, where set, is offered a snapshot every 64 MiB while bytes come
+	// in. The snapshot is not yet synced: pass it to Sync before recording it.
+	OnCheckpoint func(Checkpoint)
+	lastOffered  int64
+
+	mu sync.Mutex
+	// inFolder tells that the staged file's name is durable.
+	inFolder bool
+	// broken is the first failed write or sync: the kernel may have dropped the
+	// bytes, so nothing after it may be certified.
+	broken error
+}
+
+// NewUpload starts an upload. The id becomes a file name and must be unique. It
+// fails with oci.CodeStorageFull where the disk is at its floor.
+func (s *Store) NewUpload(id string, algorithm oci.Algorithm) (*Upload, error) {
+	if err := s.Room(); err != nil {
+		return nil, err
+	}
+	path := filepath.Join(s.root, "incoming", id)
+	f, err := s.disk.create(path)
+	if err != nil {
+		return nil, storageError("start an upload", err)
+	}
+	return &Upload{store: s, id: id, path: path, algorithm: algorithm, file: f, hash: algorithm.Hash()}, nil
+}
+
+// ReopenUpload goes on from a checkpoint: what the file holds beyond the offset
+// was never acknowledged and is cut off. It fails with ErrUnknown where the
+// staged file is gone or shorter than the checkpoint says.
+func (s *Store) ReopenUpload(id string, c Checkpoint) (*Upload, error) {
+	path := filepath.Join(s.root, "incoming", id)
+	f, err := s.disk.reopen(path)
+	if errors.Is(err, fs.ErrNotExist) && c.Offset == 0 {
+		return s.NewUpload(id, c.Algorithm)
+	}
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("upload %s: %w", id, ErrUnknown)
+	}
+	if err != nil {
+		return nil, storageError("go on with an upload", err)
+	}
+	u := &Upload{store: s, id: id, path: path, algorithm: c.Algorithm, file: f, hash: c.Algorithm.Hash(),
+		offset: c.Offset, written: c.Offset, lastOffered: c.Offset, inFolder: c.Offset > 0}
+	if err := u.rewind(c); err != nil {
+		f.Close()
+		return nil, err
+	}
+	return u, nil
+}
+
+func (u *Upload) rewind(c Checkpoint) error {
+	info, err := u.file.Stat()
+	if err != nil {
+		return storageError("go on with an upload", err)
+	}
+	if info.Size() < c.Offset {
+		return fmt.Errorf("upload %s: %w", u.id, ErrUnknown)
+	}
+	if err := u.file.Truncate(c.Offset); err != nil {
+		return storageError("go on with an upload", err)
+	}
+	if _, err := u.file.Seek(c.Offset, io.SeekStart); err != nil {
+		return storageError("go on with an upload", err)
+	}
+	if c.Offset == 0 {
+		return nil
+	}
+	if err := u.hash.(encoding.BinaryUnmarshaler).UnmarshalBinary(c.State); err != nil {
+		return fmt.Errorf("read the hash state of upload %s: %w", u.id, err)
+	}
+	return nil
+}
+
+// ID returns the id the upload was started with.
+func (u *Upload) ID() string { return u.id }
+
+// Offset returns how many bytes the upload holds.
+func (u *Upload) Offset() int64 { return u.offset }
+
+// ReadFrom takes bytes until the end of r, or until an error. Bytes that were
+// taken before an error of r stay taken; an error of the disk ends the upload for
+// good, since nobody can say which of its bytes are still there.
+func (u *Upload) ReadFrom(r io.Reader) (taken int64, err error) {
+	if err := u.over(); err != nil {
+		return 0, err
+	}
+	if u.buffer == nil {
+		u.buffer = make([]byte, bufferSize)
+	}
+	for {
+		n, readErr := fill(r, u.buffer)
+		if n > 0 {
+			if err := u.take(u.buffer[:n]); err != nil {
+				return taken, err
+			}
+			taken += int64(n)
+		}
+		if readErr == io.EOF {
+			return taken, nil
+		}
+		if readErr != nil {
+			return taken, readErr
+		}
+	}
+}
+
+// fill reads until the buffer is full or the reader has an error. Unlike
+// io.ReadFull it keeps a clean end apart from a reader that reports a cut one.
+func fill(r io.Reader, p []byte) (n int, err error) {
+	for n < len(p) && err == nil {
+		var m int
+		m, err = r.Read(p[n:])
+		n += m
+	}
+	return n, err
+}
+
+// take writes and hashes. Only bytes that the file took are hashed.
+func (u *Upload) take(p []byte) error {
+	n, err := u.file.Write(p)
+	u.hash.Write(p[:n])
+	u.offset += int64(n)
+	if err != nil {
+		return u.fail("write content", err)
+	}
+	if u.offset-u.written >= writeBackEvery {
+		startWriteBack(u.file, u.written, u.offset-u.written)
+		u.written = u.offset
+	}
+	if u.offset-u.lastOffered < checkpointEvery {
+		return nil
+	}
+	u.lastOffered = u.offset
+	if err := u.store.Room(); err != nil {
+		return err
+	}
+	if u.OnCheckpoint != nil {
+		u.OnCheckpoint(u.snapshot())
+	}
+	return nil
+}
+
+func (u *Upload) snapshot() Checkpoint {
+	// The hashes of the standard library all marshal, and do not fail to.
+	state, _ := u.hash.(encoding.BinaryMarshaler).MarshalBinary()
+	return Checkpoint{Algorithm: u.algorithm, Offset: u.offset, State: state}
+}
+
+// Checkpoint syncs the file and returns the point reached, which may then be recorded.
+func (u *Upload) Checkpoint() (Checkpoint, error) {
+	c := u.snapshot()
+	if err := u.Sync(); err != nil {
+		return Checkpoint{}, err
+	}
+	return c, nil
+}
+
+// Sync makes all bytes taken so far durable, and the staged file's name with
+// them. Alone among the methods it may run beside ReadFrom.
+func (u *Upload) Sync() error {
+	if err := u.over(); err != nil {
+		return err
+	}
+	if err := u.file.Sync(); err != nil {
+		return u.fail("sync content", err)
+	}
+	if u.nameIsDurable() {
+		return nil
+	}
+	if err := u.store.disk.syncFolder(filepath.Dir(u.path)); err != nil {
+		return u.fail("sync content", err)
+	}
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	u.inFolder = true
+	return nil
+}
+
+// Verify checks that the bytes taken are those of the digest. It fails with
+// oci.CodeDigestInvalid.
+func (u *Upload) Verify(d oci.Digest) error {
+	actual, err := u.digest(d.Algorithm())
+	if err != nil {
+		return err
+	}
+	if actual != d {
+		return oci.Errorf(oci.CodeDigestInvalid, "the %d bytes that came have the digest %s, not %s; send the content again", u.offset, actual, d)
+	}
+	return nil
+}
+
+// Place puts the bytes, which Verify has passed, under the digest: file synced,
+// renamed, folder synced. The upload is over, whatever the outcome.
+func (u *Upload) Place(d oci.Digest) error {
+	if err := u.over(); err != nil {
+		return err
+	}
+	if err := u.place(u.store.path(d)); err != nil {
+		u.Discard()
+		return err
+	}
+	return nil
+}
+
+func (u *Upload) place(target string) error {
+	if err := u.file.Chmod(0o444); err != nil {
+		return u.fail("place content", err)
+	}
+	if err := u.file.Sync(); err != nil {
+		return u.fail("sync content", err)
+	}
+	if err := u.file.Close(); err != nil {
+		return u.fail("place content", err)
+	}
+	if err := u.store.disk.rename(u.path, target); err != nil {
+		return u.fail("place content", err)
+	}
+	if err := u.store.disk.syncFolder(filepath.Dir(target)); err != nil {
+		return u.fail("sync content", err)
+	}
+	return nil
+}
+
+// digest returns the digest of the bytes taken. The upload's own algorithm runs
+// along; for another one the file is read once more.
+func (u *Upload) digest(algorithm oci.Algorithm) (oci.Digest, error) {
+	if algorithm == u.algorithm {
+		return oci.Digest(fmt.Sprintf("%s:%x", algorithm, u.hash.Sum(nil))), nil
+	}
+	h := algorithm.Hash()
+	if _, err := io.Copy(h, io.NewSectionReader(u.file, 0, u.offset)); err != nil {
+		return "", u.fail("read content back", err)
+	}
+	return oci.Digest(fmt.Sprintf("%s:%x", algorithm, h.Sum(nil))), nil
+}
+
+// Close lets go of the file and leaves it on the disk, to be reopened later.
+func (u *Upload) Close() { u.file.Close() }
+
+// Discard ends the upload and removes what it staged.
+func (u *Upload) Discard() {
+	u.file.Close()
+	// A file that cannot be removed now is a leftover, cleared at the next start.
+	_ = u.store.disk.remove(u.path)
+	_ = u.fail("use the upload", errOver)
+}
+
+var errOver = errors.New("the upload is over")
+
+// over returns why the upload takes nothing more, or nil.
+func (u *Upload) over() error {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	return u.broken
+}
+
+func (u *Upload) nameIsDurable() bool {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	return u.inFolder
+}
+
+// fail ends the upload; the first reason stays.
+func (u *Upload) fail(what string, err error) error {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	if u.broken == nil {
+		u.broken = storageError(what, err)
+	}
+	return u.broken
+}
+
+// storageError gives an error of the disk its kind.
+func storageError(what string, err error) error {
+	if errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT) {
+		return &oci.Error{Code: oci.CodeStorageFull, Message: "the registry's disk is full; ask whoever runs the registry to make room"}
+	}
+	return fmt.Errorf("%s: %w", what, err)
+}

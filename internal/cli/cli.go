@@ -1,0 +1,107 @@
+// Package cli holds the commands, and what people see of them in a terminal.
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"syscall"
+
+	"github.com/spf13/cobra"
+
+	"warthesis/internal/oci"
+)
+
+// Exit codes.
+const (
+	exitDone     = 0
+	exitFailed   = 1
+	exitUsage    = 2
+	exitRefused  = 3
+	exitNotFound = 4
+)
+
+// usageError is a command line that cannot be meant.
+type usageError struct{ error }
+
+func (e usageError) Unwrap() error { return e.error }
+
+func usage(format string, args ...any) error { return usageError{fmt.Errorf(format, args...)} }
+
+// terminal is where a command reads and writes.
+type terminal struct {
+	out io.Writer
+	err io.Writer
+}
+
+// Main runs the command line and returns the exit code.
+func Main(args []string, version string) int {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	t := terminal{os.Stdout, os.Stderr}
+	root := newRoot(t, version)
+	root.SetArgs(args)
+	err := root.ExecuteContext(ctx)
+	if err == nil {
+		return exitDone
+	}
+	if errors.Is(err, context.Canceled) {
+		fmt.Fprintln(t.err, "Stopped.")
+		return exitFailed
+	}
+	fmt.Fprintf(t.err, "warthesis: %v\n", err)
+	return exitCode(err)
+}
+
+// exitCode says by number what went wrong, for scripts.
+func exitCode(err error) int {
+	var wrongUse usageError
+	switch {
+	case errors.As(err, &wrongUse):
+		return exitUsage
+	case errors.Is(err, oci.CodeUnauthorized), errors.Is(err, oci.CodeDenied):
+		return exitRefused
+	case errors.Is(err, oci.CodeNameUnknown), errors.Is(err, oci.CodeManifestUnknown), errors.Is(err, oci.CodeBlobUnknown):
+		return exitNotFound
+	}
+	return exitFailed
+}
+
+func newRoot(t terminal, version string) *cobra.Command {
+	root := &cobra.Command{
+		Use:   "warthesis",
+		Short: "A private registry for container images and other OCI artifacts",
+		Long: "Warthesis keeps container images and other OCI artifacts.\n\n" +
+			"\"warthesis serve\" is the registry; every other command talks to one.",
+		Version:       version,
+		SilenceErrors: true,
+		SilenceUsage:  true,
+	}
+	root.SetOut(t.out)
+	root.SetErr(t.err)
+	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
+		return usage("%w (see warthesis %s --help)", err, c.Name())
+	})
+	root.SetVersionTemplate("warthesis {{.Version}}\n")
+	addServe(root, t, version)
+	for _, c := range root.Commands() {
+		c.Args = asUsage(c.Args)
+	}
+	return root
+}
+
+// asUsage makes wrong numbers of arguments wrong use.
+func asUsage(check cobra.PositionalArgs) cobra.PositionalArgs {
+	return func(c *cobra.Command, args []string) error {
+		if check == nil {
+			check = cobra.NoArgs
+		}
+		if err := check(c, args); err != nil {
+			return usage("%w; it is used as: %s", err, c.UseLine())
+		}
+		return nil
+	}
+}

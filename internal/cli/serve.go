@@ -1,0 +1,77 @@
+package cli
+
+import (
+	"fmt"
+	"log/slog"
+	"os"
+
+	"github.com/spf13/cobra"
+
+	"warthesis/internal/config"
+	"warthesis/internal/serve"
+)
+
+func addServe(root *cobra.Command, t terminal, version string) {
+	var file string
+	flags := config.Default()
+	command := &cobra.Command{
+		Use:   "serve",
+		Short: "Run the registry",
+		Long: "Runs the registry on a data folder until it is told to stop.\n\n" +
+			"Settings come from a YAML file (--config), over it from the environment (WARTHESIS_DATA, WARTHESIS_LISTEN and so on),\n" +
+			"and over both from flags. As nobody has to log in, it listens on this machine only unless --anyone-may-push says otherwise.",
+		Example: "  warthesis serve --data /srv/warthesis --listen 127.0.0.1:7070",
+		Args:    cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			settings, err := settle(c, file, flags)
+			if err != nil {
+				return usageError{err}
+			}
+			slog.SetDefault(serve.Logger(settings.LogFormat, t.err))
+			return serve.Run(c.Context(), settings, version, func(address string) {
+				slog.Info("serving", "address", address, "data", settings.Data, "version", version)
+				fmt.Fprintf(t.out, "Warthesis serves http://%s (data in %s)\n", address, settings.Data)
+			})
+		},
+	}
+	f := command.Flags()
+	f.StringVar(&file, "config", "", "read settings from this YAML file")
+	f.StringVar(&flags.Data, "data", flags.Data, "folder that holds everything the registry keeps")
+	f.StringVar(&flags.Listen, "listen", flags.Listen, "address to serve on, host:port")
+	f.BoolVar(&flags.AnyoneMayPush, "anyone-may-push", false, "listen beyond this machine although nobody has to log in")
+	f.Var(&flags.StopWithin, "stop-within", "how long requests in flight may take to finish at a stop")
+	f.Var(&flags.BodyIdle, "body-idle", "how long a sender or receiver may stall")
+	f.Int64Var(&flags.ManifestBytes, "manifest-bytes", flags.ManifestBytes, "largest manifest that is taken, in bytes")
+	f.Int64Var(&flags.FreeBytes, "free-bytes", 0, "disk space that uploads leave free, in bytes; 0 for the smaller of 1 GiB and 2 %")
+	f.StringVar(&flags.LogFormat, "log-format", flags.LogFormat, "form of the log: text or json")
+	root.AddCommand(command)
+}
+
+// settle lays the settings over each other, flags that were given last.
+func settle(c *cobra.Command, file string, flags config.Config) (config.Config, error) {
+	settings := config.Default()
+	if file != "" {
+		if err := settings.ReadFile(file); err != nil {
+			return settings, err
+		}
+	}
+	if err := settings.ReadEnvironment(os.Environ()); err != nil {
+		return settings, err
+	}
+	given := map[string]func(){
+		"data":            func() { settings.Data = flags.Data },
+		"listen":          func() { settings.Listen = flags.Listen },
+		"anyone-may-push": func() { settings.AnyoneMayPush = flags.AnyoneMayPush },
+		"stop-within":     func() { settings.StopWithin = flags.StopWithin },
+		"body-idle":       func() { settings.BodyIdle = flags.BodyIdle },
+		"manifest-bytes":  func() { settings.ManifestBytes = flags.ManifestBytes },
+		"free-bytes":      func() { settings.FreeBytes = flags.FreeBytes },
+		"log-format":      func() { settings.LogFormat = flags.LogFormat },
+	}
+	for name, lay := range given {
+		if c.Flags().Changed(name) {
+			lay()
+		}
+	}
+	return settings, settings.Check()
+}

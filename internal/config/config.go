@@ -1,0 +1,178 @@
+// Package config reads the service's settings: defaults, then one YAML file, then
+// the environment, then flags, each over the one before. A key that nobody knows
+// is an error wherever it stands, so that a typing mistake never runs as a default.
+package config
+
+import (
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"sort"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/goccy/go-yaml"
+)
+
+// Config is the settings of one service.
+type Config struct {
+	// Data is the folder that holds everything.
+	Data string `yaml:"data"`
+	// Listen is the address to serve on, host:port.
+	Listen string `yaml:"listen"`
+	// AnyoneMayPush allows to listen beyond this machine although nobody has to
+	// log in: whoever reaches the address may then pull, push and overwrite.
+	AnyoneMayPush bool `yaml:"anyone_may_push"`
+	// StopWithin is how long requests in flight may take to finish at a stop.
+	StopWithin Duration `yaml:"stop_within"`
+	// BodyIdle is how long a sender or a receiver may stall before it is cut.
+	BodyIdle Duration `yaml:"body_idle"`
+	// ManifestBytes is the largest manifest that is taken.
+	ManifestBytes int64 `yaml:"manifest_bytes"`
+	// FreeBytes is the disk space that uploads leave free: 0 for the smaller of
+	// 1 GiB and 2 %, below zero for none.
+	FreeBytes int64 `yaml:"free_bytes"`
+	// LogFormat is text or json.
+	LogFormat string `yaml:"log_format"`
+}
+
+// Default returns the settings of a service that was told nothing.
+func Default() Config {
+	return Config{
+		Data:          "warthesis-data",
+		Listen:        "127.0.0.1:7070",
+		StopWithin:    Duration(60 * time.Second),
+		BodyIdle:      Duration(60 * time.Second),
+		ManifestBytes: 4 << 20,
+		LogFormat:     "text",
+	}
+}
+
+// Duration is a span of time, written as 90s, 5m or 1h30m.
+type Duration time.Duration
+
+// UnmarshalYAML reads a duration.
+func (d *Duration) UnmarshalYAML(raw []byte) error {
+	var s string
+	if err := yaml.Unmarshal(raw, &s); err != nil {
+		return err
+	}
+	return d.Set(s)
+}
+
+// Set reads a duration; it makes the type a flag.
+func (d *Duration) Set(s string) error {
+	span, err := time.ParseDuration(s)
+	if err != nil || span <= 0 {
+		return fmt.Errorf("%q is not a span of time; write one such as 90s, 5m or 1h30m", s)
+	}
+	*d = Duration(span)
+	return nil
+}
+
+// String writes the duration as it is read.
+func (d *Duration) String() string { return time.Duration(*d).String() }
+
+// Type names the kind of value to readers of the help.
+func (d *Duration) Type() string { return "duration" }
+
+// ReadFile puts the settings of a YAML file over c. Errors name key and line.
+func (c *Config) ReadFile(path string) error {
+	raw, err := os.ReadFile(path)
+	if err != nil {
+		return fmt.Errorf("read the configuration: %w", err)
+	}
+	if err := yaml.UnmarshalWithOptions(raw, c, yaml.Strict()); err != nil {
+		return fmt.Errorf("the configuration %s is not right:\n%s", path, yaml.FormatError(err, false, true))
+	}
+	return nil
+}
+
+const prefix = "WARTHESIS_"
+
+// ReadEnvironment puts WARTHESIS_… variables, given as "NAME=value", over c.
+func (c *Config) ReadEnvironment(environment []string) error {
+	settings := c.settings()
+	for _, entry := range environment {
+		name, value, _ := strings.Cut(entry, "=")
+		if !strings.HasPrefix(name, prefix) {
+			continue
+		}
+		set, known := settings[name]
+		if !known {
+			return fmt.Errorf("the environment variable %s is not a setting; there are %s", name, strings.Join(names(settings), ", "))
+		}
+		if err := set(value); err != nil {
+			return fmt.Errorf("the environment variable %s: %w", name, err)
+		}
+	}
+	return nil
+}
+
+func (c *Config) settings() map[string]func(string) error {
+	text := func(target *string) func(string) error {
+		return func(s string) error { *target = s; return nil }
+	}
+	number := func(target *int64) func(string) error {
+		return func(s string) (err error) {
+			if *target, err = strconv.ParseInt(s, 10, 64); err != nil {
+				return fmt.Errorf("%q is not a whole number", s)
+			}
+			return nil
+		}
+	}
+	return map[string]func(string) error{
+		prefix + "DATA":   text(&c.Data),
+		prefix + "LISTEN": text(&c.Listen),
+		prefix + "ANYONE_MAY_PUSH": func(s string) (err error) {
+			if c.AnyoneMayPush, err = strconv.ParseBool(s); err != nil {
+				return fmt.Errorf("%q is neither true nor false", s)
+			}
+			return nil
+		},
+		prefix + "STOP_WITHIN":    c.StopWithin.Set,
+		prefix + "BODY_IDLE":      c.BodyIdle.Set,
+		prefix + "MANIFEST_BYTES": number(&c.ManifestBytes),
+		prefix + "FREE_BYTES":     number(&c.FreeBytes),
+		prefix + "LOG_FORMAT":     text(&c.LogFormat),
+	}
+}
+
+func names(settings map[string]func(string) error) []string {
+	all := make([]string, 0, len(settings))
+	for name := range settings {
+		all = append(all, name)
+	}
+	sort.Strings(all)
+	return all
+}
+
+// Check refuses settings that cannot be meant.
+func (c *Config) Check() error {
+	host, _, err := net.SplitHostPort(c.Listen)
+	switch {
+	case c.Data == "":
+		return errors.New("data is empty: name the folder that holds the registry's content")
+	case err != nil:
+		return fmt.Errorf("listen is %q: write host:port, as in 127.0.0.1:7070", c.Listen)
+	case !IsLoopback(host) && !c.AnyoneMayPush:
+		return fmt.Errorf("listen is %q, which other machines reach, and nobody has to log in: whoever reaches it could pull, push and overwrite. "+
+			"Listen on 127.0.0.1, or say --anyone-may-push if that is what you want", c.Listen)
+	case c.ManifestBytes < 1<<10 || c.ManifestBytes > 64<<20:
+		return fmt.Errorf("manifest_bytes is %d: it must be between 1 KiB and 64 MiB", c.ManifestBytes)
+	case c.LogFormat != "text" && c.LogFormat != "json":
+		return fmt.Errorf("log_format is %q: it is text or json", c.LogFormat)
+	}
+	return nil
+}
+
+// IsLoopback reports whether a host, without a port, is this machine only.
+func IsLoopback(host string) bool {
+	if host == "localhost" {
+		return true
+	}
+	ip := net.ParseIP(strings.Trim(host, "[]"))
+	return ip != nil && ip.IsLoopback()
+}

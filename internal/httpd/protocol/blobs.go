@@ -1,0 +1,212 @@
+package protocol
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"strconv"
+
+	"github.com/gin-gonic/gin"
+
+	"warthesis/internal/oci"
+	"warthesis/internal/registry"
+)
+
+const headerDigest = "Docker-Content-Digest"
+
+// getBlob answers GET and HEAD of a blob (distribution-spec, "Pulling blobs").
+func (d *Door) getBlob(c *gin.Context, name oci.Name, item string) error {
+	digest, err := oci.ParseDigest(item)
+	if err != nil {
+		return err
+	}
+	size, err := d.registry.StatBlob(c.Request.Context(), name, digest)
+	if err != nil {
+		return err
+	}
+	c.Header(headerDigest, digest.String())
+	c.Header("ETag", etag(digest))
+	c.Header("Accept-Ranges", "bytes")
+	if notModified(c, digest) {
+		return nil
+	}
+	part, partial, err := parseRange(c.GetHeader("Range"), size)
+	if err != nil {
+		c.Header("Content-Range", fmt.Sprintf("bytes */%d", size))
+		return err
+	}
+	status := http.StatusOK
+	if partial {
+		status = http.StatusPartialContent
+	} else {
+		part = byteRange{0, size}
+	}
+	if c.Request.Method == http.MethodHead {
+		describeBlob(c, status, part, size)
+		return nil
+	}
+	f, _, err := d.registry.OpenBlob(c.Request.Context(), name, digest)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	describeBlob(c, status, part, size)
+	// The status is out: a receiver that went away gets no other answer.
+	sent, err := sendFile(c, f, part.offset, part.length)
+	c.Set(SentKey, sent)
+	if err != nil {
+		c.Abort()
+	}
+	return nil
+}
+
+// SentKey is where the bytes that went past Gin's writer are noted for the log.
+const SentKey = "sent"
+
+func describeBlob(c *gin.Context, status int, part byteRange, size int64) {
+	c.Header("Content-Type", "application/octet-stream")
+	c.Header("Content-Length", strconv.FormatInt(part.length, 10))
+	if status == http.StatusPartialContent {
+		c.Header("Content-Range", fmt.Sprintf("bytes %d-%d/%d", part.offset, part.offset+part.length-1, size))
+	}
+	c.Status(status)
+	c.Writer.WriteHeaderNow()
+}
+
+func etag(digest oci.Digest) string { return `"` + digest.String() + `"` }
+
+// notModified answers a caller who has the content already (RFC 9110, section 13.1.2).
+func notModified(c *gin.Context, digest oci.Digest) bool {
+	known := c.GetHeader("If-None-Match")
+	if known == "" || !matchesETag(known, etag(digest)) {
+		return false
+	}
+	c.Status(http.StatusNotModified)
+	c.Writer.WriteHeaderNow()
+	return true
+}
+
+// startUpload answers POST: a whole blob where a digest comes along, otherwise a
+// session (distribution-spec, "Pushing blobs").
+func (d *Door) startUpload(c *gin.Context, name oci.Name, _ string) error {
+	if given := c.Query("digest"); given != "" {
+		digest, err := oci.ParseDigest(given)
+		if err != nil {
+			return err
+		}
+		if err := d.registry.PushBlob(d.as(c), name, d.part(c, -1), digest); err != nil {
+			return err
+		}
+		blobCreated(c, name, digest)
+		return nil
+	}
+	algorithm, err := oci.ParseAlgorithm(c.DefaultQuery("digest-algorithm", oci.SHA256.String()))
+	if err != nil {
+		return err
+	}
+	p, err := d.registry.StartUpload(d.as(c), name, algorithm)
+	if err != nil {
+		return err
+	}
+	uploadGoesOn(c, name, p, http.StatusAccepted)
+	return nil
+}
+
+// uploadProgress answers GET of a session.
+func (d *Door) uploadProgress(c *gin.Context, name oci.Name, id string) error {
+	p, err := d.registry.UploadProgress(d.as(c), name, id)
+	if err != nil {
+		return err
+	}
+	uploadGoesOn(c, name, p, http.StatusNoContent)
+	return nil
+}
+
+// appendUpload answers PATCH: one chunk, or a stream of unknown length.
+func (d *Door) appendUpload(c *gin.Context, name oci.Name, id string) error {
+	offset, err := chunkOffset(c)
+	if err != nil {
+		return err
+	}
+	p, err := d.registry.AppendUpload(d.as(c), name, id, d.part(c, offset))
+	if errors.Is(err, oci.CodeRangeInvalid) {
+		c.Header("Location", uploadLocation(name, id))
+		c.Header("Range", uploadRange(p.Offset))
+	}
+	if err != nil {
+		return err
+	}
+	uploadGoesOn(c, name, p, http.StatusAccepted)
+	return nil
+}
+
+// finishUpload answers PUT: the last piece, or none, and the digest of the whole.
+func (d *Door) finishUpload(c *gin.Context, name oci.Name, id string) error {
+	digest, err := oci.ParseDigest(c.Query("digest"))
+	if err != nil {
+		return err
+	}
+	offset, err := chunkOffset(c)
+	if err != nil {
+		return err
+	}
+	if err := d.registry.FinishUpload(d.as(c), name, id, d.part(c, offset), digest); err != nil {
+		return err
+	}
+	blobCreated(c, name, digest)
+	return nil
+}
+
+// cancelUpload answers DELETE of a session.
+func (d *Door) cancelUpload(c *gin.Context, name oci.Name, id string) error {
+	if err := d.registry.CancelUpload(d.as(c), name, id); err != nil {
+		return err
+	}
+	c.Status(http.StatusNoContent)
+	return nil
+}
+
+// chunkOffset returns where a chunk says it begins, -1 where it does not say. The
+// range and the length must agree.
+func chunkOffset(c *gin.Context) (int64, error) {
+	header := c.GetHeader("Content-Range")
+	if header == "" {
+		return -1, nil
+	}
+	r, err := parseChunkRange(header)
+	if err != nil {
+		return 0, err
+	}
+	if c.Request.ContentLength >= 0 && c.Request.ContentLength != r.length {
+		return 0, oci.Errorf(oci.CodeSizeInvalid, "the chunk's Content-Range names %d bytes and its Content-Length %d", r.length, c.Request.ContentLength)
+	}
+	return r.offset, nil
+}
+
+func uploadLocation(name oci.Name, id string) string {
+	return fmt.Sprintf("/v2/%s/blobs/uploads/%s", name, id)
+}
+
+func blobCreated(c *gin.Context, name oci.Name, digest oci.Digest) {
+	c.Header("Location", fmt.Sprintf("/v2/%s/blobs/%s", name, digest))
+	c.Header(headerDigest, digest.String())
+	c.Status(http.StatusCreated)
+}
+
+func uploadGoesOn(c *gin.Context, name oci.Name, p registry.Progress, status int) {
+	c.Header("Location", uploadLocation(name, p.ID))
+	c.Header("Range", uploadRange(p.Offset))
+	c.Status(status)
+}
+
+// part hands the request's body to registry.
+func (d *Door) part(c *gin.Context, offset int64) registry.Part {
+	body := d.incoming(c)
+	return registry.Part{Body: body, Offset: offset, Length: c.Request.ContentLength, Cut: body.Cut}
+}
+
+// as returns the request's context with who asks.
+func (d *Door) as(c *gin.Context) context.Context {
+	return registry.WithCaller(c.Request.Context(), registry.Caller{Address: c.ClientIP(), Request: d.requestID(c)})
+}

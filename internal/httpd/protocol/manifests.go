@@ -1,0 +1,153 @@
+package protocol
+
+import (
+	"fmt"
+	"io"
+	"mime"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+
+	"warthesis/internal/oci"
+	"warthesis/internal/registry"
+)
+
+// getManifest answers GET and HEAD of a manifest (distribution-spec, "Pulling
+// manifests"). What was pushed is what is served, whatever the caller accepts:
+// a manifest in another form would have another digest.
+func (d *Door) getManifest(c *gin.Context, name oci.Name, target string) error {
+	m, err := d.registry.Manifest(c.Request.Context(), name, target)
+	if err != nil {
+		return err
+	}
+	c.Header(headerDigest, m.Digest.String())
+	c.Header("ETag", etag(m.Digest))
+	if notModified(c, m.Digest) {
+		return nil
+	}
+	c.Header("Content-Type", m.MediaType)
+	c.Header("Content-Length", strconv.FormatInt(m.Size, 10))
+	if c.Request.Method == http.MethodHead {
+		c.Status(http.StatusOK)
+		return nil
+	}
+	raw, err := d.registry.ManifestBytes(m)
+	if err != nil {
+		c.Writer.Header().Del("Content-Length")
+		return err
+	}
+	var tag oci.Tag
+	if !strings.Contains(target, ":") {
+		tag = oci.Tag(target)
+	}
+	d.registry.CountPull(m, tag)
+	c.Data(http.StatusOK, m.MediaType, raw)
+	return nil
+}
+
+// putManifest answers PUT of a manifest (distribution-spec, "Pushing Manifests").
+func (d *Door) putManifest(c *gin.Context, name oci.Name, target string) error {
+	push := registry.ManifestPush{Name: name}
+	if err := readTarget(target, &push); err != nil {
+		return err
+	}
+	var err error
+	if push.MediaType, err = contentType(c); err != nil {
+		return err
+	}
+	if push.Raw, err = d.readManifest(c); err != nil {
+		return err
+	}
+	m, err := d.registry.PushManifest(d.as(c), push)
+	if err != nil {
+		return err
+	}
+	c.Header("Location", fmt.Sprintf("/v2/%s/manifests/%s", name, m.Digest))
+	c.Header(headerDigest, m.Digest.String())
+	if m.Subject != "" {
+		c.Header("OCI-Subject", m.Subject.String())
+	}
+	c.Status(http.StatusCreated)
+	return nil
+}
+
+// readTarget takes the last word of the path: a digest or a tag.
+func readTarget(target string, push *registry.ManifestPush) (err error) {
+	if strings.Contains(target, ":") {
+		push.Digest, err = oci.ParseDigest(target)
+		return err
+	}
+	tag, err := oci.ParseTag(target)
+	push.Tags = []oci.Tag{tag}
+	return err
+}
+
+func contentType(c *gin.Context) (string, error) {
+	header := c.GetHeader("Content-Type")
+	if header == "" {
+		return "", nil
+	}
+	mediaType, _, err := mime.ParseMediaType(header)
+	if err != nil {
+		return "", oci.Errorf(oci.CodeManifestInvalid, "the Content-Type %q cannot be read", header)
+	}
+	return mediaType, nil
+}
+
+// readManifest reads the body up to the limit and one byte more, by which
+// registry sees that it is too large.
+func (d *Door) readManifest(c *gin.Context) ([]byte, error) {
+	raw, err := io.ReadAll(io.LimitReader(d.incoming(c), d.manifestBytes+1))
+	if err != nil {
+		return nil, err
+	}
+	if announced := c.Request.ContentLength; announced >= 0 && announced <= d.manifestBytes && announced != int64(len(raw)) {
+		return nil, oci.Errorf(oci.CodeSizeInvalid, "%d bytes were announced and %d came", announced, len(raw))
+	}
+	return raw, nil
+}
+
+// mostTags is the longest list of tags that one answer holds.
+const mostTags = 10000
+
+// listTags answers the tags of a repository, page by page (distribution-spec,
+// "Listing Tags").
+func (d *Door) listTags(c *gin.Context, name oci.Name, _ string) error {
+	limit := mostTags
+	if given := c.Query("n"); given != "" {
+		n, valid := parseOffset(given)
+		if !valid {
+			return oci.Errorf(oci.CodeQueryInvalid, "n is %q: it must be a whole number", given)
+		}
+		limit = int(min(n, mostTags))
+	}
+	tags, more, err := d.registry.TagNames(c.Request.Context(), name, c.Query("last"), limit)
+	if err != nil {
+		return err
+	}
+	if more && len(tags) > 0 {
+		next := url.Values{"n": {strconv.Itoa(limit)}, "last": {string(tags[len(tags)-1])}}
+		c.Header("Link", fmt.Sprintf(`</v2/%s/tags/list?%s>; rel="next"`, name, next.Encode()))
+	}
+	if tags == nil {
+		tags = []oci.Tag{}
+	}
+	c.JSON(http.StatusOK, struct {
+		Name oci.Name  `json:"name"`
+		Tags []oci.Tag `json:"tags"`
+	}{name, tags})
+	return nil
+}
+
+// matchesETag reports whether one of a list of entity tags is ours.
+func matchesETag(list, ours string) bool {
+	for _, tag := range strings.Split(list, ",") {
+		if tag = strings.TrimPrefix(strings.TrimSpace(tag), "W/"); tag == ours || tag == "*" {
+			return true
+		}
+	}
+	return false
+}

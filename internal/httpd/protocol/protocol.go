@@ -1,0 +1,91 @@
+// Package protocol is the door of the OCI distribution specification: it reads
+// requests under /v2, asks registry, and answers in the words of the standard.
+package protocol
+
+import (
+	"net/http"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"warthesis/internal/oci"
+	"warthesis/internal/registry"
+)
+
+// Options are what the door needs to know.
+type Options struct {
+	Registry *registry.Registry
+	// BodyIdle is how long a sender may stall.
+	BodyIdle time.Duration
+	// ManifestBytes is the largest manifest that is read.
+	ManifestBytes int64
+	// RequestID returns the ID of a request.
+	RequestID func(*gin.Context) string
+}
+
+// Door answers /v2.
+type Door struct {
+	registry      *registry.Registry
+	idle          time.Duration
+	manifestBytes int64
+	requestID     func(*gin.Context) string
+}
+
+// Register puts the door into the router.
+func Register(router gin.IRouter, o Options) {
+	d := &Door{registry: o.Registry, idle: o.BodyIdle, manifestBytes: o.ManifestBytes, requestID: o.RequestID}
+	router.Any("/v2", d.serve)
+	router.Any("/v2/*path", d.serve)
+}
+
+// action answers one method of one kind of path.
+type action func(*Door, *gin.Context, oci.Name, string) error
+
+var actions = map[kind]map[string]action{
+	blobPath: {
+		http.MethodGet: (*Door).getBlob, http.MethodHead: (*Door).getBlob,
+	},
+	uploadsPath: {
+		http.MethodPost: (*Door).startUpload,
+	},
+	uploadPath: {
+		http.MethodGet: (*Door).uploadProgress, http.MethodHead: (*Door).uploadProgress, http.MethodPatch: (*Door).appendUpload,
+		http.MethodPut: (*Door).finishUpload, http.MethodDelete: (*Door).cancelUpload,
+	},
+	manifestPath: {
+		http.MethodGet: (*Door).getManifest, http.MethodHead: (*Door).getManifest, http.MethodPut: (*Door).putManifest,
+	},
+	tagsPath: {
+		http.MethodGet: (*Door).listTags, http.MethodHead: (*Door).listTags,
+	},
+}
+
+func (d *Door) serve(c *gin.Context) {
+	if err := d.answer(c); err != nil {
+		refuse(c, d.requestID(c), err)
+	}
+}
+
+func (d *Door) answer(c *gin.Context) error {
+	c.Header("Docker-Distribution-Api-Version", "registry/2.0")
+	r := parseRoute(c.Param("path"))
+	switch r.kind {
+	case base:
+		if c.Request.Method != http.MethodGet && c.Request.Method != http.MethodHead {
+			return oci.Errorf(oci.CodeUnsupported, "the version check takes GET")
+		}
+		c.JSON(http.StatusOK, struct{}{})
+		return nil
+	case nothing:
+		return oci.Errorf(oci.CodeNameUnknown, "the path is not one of the distribution protocol: it ends in blobs/…, manifests/… or tags/list behind a repository's name")
+	}
+	name, err := oci.ParseName(r.name)
+	if err != nil {
+		return err
+	}
+	do, ok := actions[r.kind][c.Request.Method]
+	if !ok {
+		return oci.Errorf(oci.CodeUnsupported, "%s is not possible here", c.Request.Method)
+	}
+	return do(d, c, name, r.item)
+}

@@ -1,0 +1,123 @@
+// Package httpd holds the doors of the service: the distribution protocol, the
+// management API, the console, and the health of the whole. It translates between
+// requests and the rooms below; what it decides itself is only how to say things.
+package httpd
+
+import (
+	"crypto/rand"
+	"encoding/hex"
+	"fmt"
+	"log/slog"
+	"net/http"
+	"strings"
+	"sync/atomic"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"warthesis/internal/httpd/console"
+	"warthesis/internal/httpd/management"
+	"warthesis/internal/httpd/protocol"
+	"warthesis/internal/record"
+	"warthesis/internal/registry"
+)
+
+// Options are what the doors need to know.
+type Options struct {
+	Registry      *registry.Registry
+	Records       *record.Store
+	Version       string
+	BodyIdle      time.Duration
+	ManifestBytes int64
+	// Stopping is closed when the service stops: new work is refused from then
+	// on, and open streams end.
+	Stopping <-chan struct{}
+}
+
+// New returns the handler of all doors.
+func New(o Options) (http.Handler, error) {
+	gin.SetMode(gin.ReleaseMode)
+	router := gin.New()
+	// Who is asking is read from headers only behind a proxy that was named as trusted.
+	if err := router.SetTrustedProxies(nil); err != nil {
+		return nil, err
+	}
+	router.RedirectTrailingSlash = false
+	router.Use(identify(), logged(), gin.CustomRecovery(recovered))
+	registerHealth(router, o)
+	protocol.Register(router, protocol.Options{
+		Registry: o.Registry, BodyIdle: o.BodyIdle, ManifestBytes: o.ManifestBytes, RequestID: requestID,
+	})
+	management.Register(router, management.Options{
+		Registry: o.Registry, Records: o.Records, Version: o.Version, Stopping: o.Stopping,
+	})
+	page, err := console.New()
+	if err != nil {
+		return nil, fmt.Errorf("prepare the console: %w", err)
+	}
+	router.NoRoute(page.Serve)
+	return router, nil
+}
+
+const requestKey = "request"
+
+// identify gives each request an ID, which stands in the log, the answer's header
+// and every message about a failure.
+func identify() gin.HandlerFunc {
+	var start [5]byte
+	rand.Read(start[:])
+	prefix := hex.EncodeToString(start[:])
+	var count atomic.Uint64
+	return func(c *gin.Context) {
+		id := fmt.Sprintf("%s-%d", prefix, count.Add(1))
+		c.Set(requestKey, id)
+		c.Header("X-Request-Id", id)
+	}
+}
+
+func requestID(c *gin.Context) string { return c.GetString(requestKey) }
+
+// logged writes one line for each request of the protocol or the API.
+func logged() gin.HandlerFunc {
+	return func(c *gin.Context) {
+		began := time.Now()
+		c.Next()
+		path := c.Request.URL.Path
+		if !strings.HasPrefix(path, "/v2") && !strings.HasPrefix(path, "/api/") {
+			return
+		}
+		level := slog.LevelInfo
+		if c.Writer.Status() >= http.StatusInternalServerError {
+			level = slog.LevelError
+		}
+		slog.LogAttrs(c.Request.Context(), level, "request",
+			slog.String("request", requestID(c)), slog.String("method", c.Request.Method), slog.String("path", path),
+			slog.Int("status", c.Writer.Status()), slog.Int64("bytes", max(c.GetInt64(protocol.SentKey), int64(c.Writer.Size()))),
+			slog.Duration("took", time.Since(began)), slog.String("from", c.ClientIP()))
+	}
+}
+
+// recovered answers a panic of one request; the service goes on.
+func recovered(c *gin.Context, reason any) {
+	slog.Error("a request panicked", "request", requestID(c), "path", c.Request.URL.Path, "reason", reason)
+	c.AbortWithStatus(http.StatusInternalServerError)
+}
+
+// registerHealth answers whether the process lives and whether it can serve.
+func registerHealth(router gin.IRouter, o Options) {
+	router.GET("/healthz/live", func(c *gin.Context) { c.String(http.StatusOK, "live\n") })
+	router.GET("/healthz/ready", func(c *gin.Context) {
+		select {
+		case <-o.Stopping:
+			c.String(http.StatusServiceUnavailable, "stopping\n")
+			return
+		default:
+		}
+		if err := o.Records.Ready(c.Request.Context()); err != nil {
+			slog.Error("the records do not answer", "error", err)
+			c.String(http.StatusServiceUnavailable, "the records do not answer\n")
+			return
+		}
+		c.String(http.StatusOK, "ready\n")
+	})
+}

@@ -1,0 +1,76 @@
+package oci
+
+import (
+	"regexp"
+	"strings"
+)
+
+// MaxNameLength is the longest repository name in bytes. The standard leaves the
+// limit to registries and warns of clients that count the host's name against
+// 255 as well (distribution-spec, "Pulling manifests").
+const MaxNameLength = 255
+
+// MaxTagLength is the longest tag in bytes (distribution-spec, "Pulling manifests").
+const MaxTagLength = 128
+
+var (
+	namePattern = regexp.MustCompile(`^[a-z0-9]+((\.|_|__|-+)[a-z0-9]+)*(/[a-z0-9]+((\.|_|__|-+)[a-z0-9]+)*)*$`)
+	tagPattern  = regexp.MustCompile(`^[a-zA-Z0-9_][a-zA-Z0-9._-]{0,127}$`)
+)
+
+// Name is the name of a repository within a registry, such as "timetable/planner".
+type Name string
+
+// ParseName checks a repository name against the grammar of the standard
+// (distribution-spec, "Pulling manifests"). It fails with CodeNameInvalid.
+func ParseName(s string) (Name, error) {
+	switch {
+	case s == "":
+		return "", Errorf(CodeNameInvalid, "the repository name is empty; write one such as timetable/planner")
+	case len(s) > MaxNameLength:
+		return "", Errorf(CodeNameInvalid, "the repository name has %d characters, at most %d are allowed", len(s), MaxNameLength)
+	case namePattern.MatchString(s):
+		return Name(s), nil
+	case strings.ToLower(s) != s && namePattern.MatchString(strings.ToLower(s)):
+		return "", Errorf(CodeNameInvalid, "the repository name %q has capital letters; write %s", s, strings.ToLower(s))
+	}
+	return "", Errorf(CodeNameInvalid, "the repository name %s is not valid: components are lower-case letters and digits, "+
+		"joined by '.', '_', '__' or '-', with '/' between components", quote(s))
+}
+
+// Namespace returns the first component of the name. A name of one component is
+// its namespace's own root repository.
+func (n Name) Namespace() string {
+	first, _, _ := strings.Cut(string(n), "/")
+	return first
+}
+
+// Tag is a tag within the grammar of the standard, such as "2.4.1".
+type Tag string
+
+// ParseTag checks a tag against the grammar of the standard (distribution-spec,
+// "Pulling manifests"). It fails with CodeTagInvalid.
+func ParseTag(s string) (Tag, error) {
+	if len(s) > MaxTagLength {
+		return "", Errorf(CodeTagInvalid, "the tag has %d characters, at most %d are allowed", len(s), MaxTagLength)
+	}
+	if !tagPattern.MatchString(s) {
+		return "", Errorf(CodeTagInvalid, "the tag %s is not valid: letters, digits, '_', '.' and '-' are allowed, "+
+			"and the first character is a letter, a digit or '_'", quote(s))
+	}
+	return Tag(s), nil
+}
+
+// quote shows hostile text in a message: quoted, and cut where it is long.
+func quote(s string) string {
+	const most = 80
+	if len(s) > most {
+		s = s[:most] + "…"
+	}
+	return `"` + strings.Map(func(r rune) rune {
+		if r < ' ' || r == 0x7f || r == '"' {
+			return '?'
+		}
+		return r
+	}, s) + `"`
+}

@@ -1,0 +1,155 @@
+package record
+
+import (
+	"context"
+	"errors"
+	"strings"
+
+	"gorm.io/gorm"
+
+	"warthesis/internal/oci"
+)
+
+// Order is how a list is sorted.
+type Order string
+
+// The orders of lists. Names are sorted byte by byte.
+const (
+	ByName Order = "name"
+	// ByChange puts what changed last first.
+	ByChange Order = "change"
+)
+
+// Page asks for a part of a list. Lists page by key: After and AfterAt are the
+// name and, in ByChange, the time of the last row before the page.
+type Page struct {
+	Order   Order
+	After   string
+	AfterAt Stamp
+	// Contains keeps the rows whose name has this text in it, in any case.
+	Contains string
+	// Limit is the most rows to return.
+	Limit int
+}
+
+// on puts the page's order, key and limit to a query over the two columns.
+func (p Page) on(query *gorm.DB, name, at string) *gorm.DB {
+	if p.Contains != "" {
+		query = query.Where("instr(lower("+name+"), ?) > 0", strings.ToLower(p.Contains))
+	}
+	if p.Order == ByChange {
+		if p.AfterAt != 0 {
+			query = query.Where("("+at+", "+name+") < (?, ?)", p.AfterAt, p.After)
+		}
+		return query.Order(at + " DESC, " + name + " DESC").Limit(p.Limit)
+	}
+	if p.After != "" {
+		query = query.Where(name+" > ?", p.After)
+	}
+	return query.Order(name).Limit(p.Limit)
+}
+
+// RepositoryRow is a repository with what lists show of it.
+type RepositoryRow struct {
+	Repository `gorm:"embedded"`
+	// Tags and Manifests count the live ones.
+	Tags      int64
+	Manifests int64
+	// Size is that of the distinct content the repository holds, in bytes.
+	Size int64
+}
+
+const repositoryRow = `repositories.*,
+	(SELECT count(*) FROM tags WHERE tags.repository_id = repositories.id) AS tags,
+	(SELECT count(*) FROM manifests WHERE manifests.repository_id = repositories.id AND manifests.state = 'live') AS manifests,
+	(SELECT coalesce(sum(blobs.size), 0) FROM holdings JOIN blobs ON blobs.id = holdings.blob_id
+		WHERE holdings.repository_id = repositories.id) +
+	(SELECT coalesce(sum(size), 0) FROM manifests WHERE manifests.repository_id = repositories.id AND manifests.state = 'live') AS size`
+
+// Repositories returns a page of the repositories, of one namespace or, with an
+// empty one, of all.
+func (s *Store) Repositories(ctx context.Context, namespace string, p Page) ([]RepositoryRow, error) {
+	query := s.read.WithContext(ctx).Table("repositories").Select(repositoryRow)
+	if namespace != "" {
+		query = query.Where("namespace_id = (SELECT id FROM namespaces WHERE name = ?)", namespace)
+	}
+	var rows []RepositoryRow
+	return rows, p.on(query, "repositories.name", "repositories.pushed_at").Find(&rows).Error
+}
+
+// RepositoryRow returns one repository as lists show it, or ErrNotFound.
+func (s *Store) RepositoryRow(ctx context.Context, name oci.Name) (RepositoryRow, error) {
+	return one[RepositoryRow](s.read.WithContext(ctx).Table("repositories").Select(repositoryRow).Where("name = ?", name))
+}
+
+// TagRow is a tag with what it points to.
+type TagRow struct {
+	Name         oci.Tag
+	Digest       oci.Digest
+	MediaType    string
+	ArtifactType string
+	Platforms    string
+	ContentSize  int64
+	MovedAt      Stamp
+	MovedBy      string
+	PulledAt     Stamp
+	Pulls        int64
+}
+
+// Tags returns a page of the tags of a repository with what they point to.
+func (s *Store) Tags(ctx context.Context, repository int64, p Page) ([]TagRow, error) {
+	var rows []TagRow
+	query := s.read.WithContext(ctx).Table("tags").
+		Select("tags.name, tags.moved_at, tags.moved_by, tags.pulled_at, tags.pulls, "+
+			"manifests.digest, manifests.media_type, manifests.artifact_type, manifests.platforms, manifests.content_size").
+		Joins("JOIN manifests ON manifests.id = tags.manifest_id").
+		Where("tags.repository_id = ?", repository)
+	return rows, p.on(query, "tags.name", "tags.moved_at").Find(&rows).Error
+}
+
+// TagNames returns up to limit names of tags behind after, in order.
+func (s *Store) TagNames(ctx context.Context, repository int64, after string, limit int) ([]oci.Tag, error) {
+	var names []oci.Tag
+	return names, s.read.WithContext(ctx).Model(&tag{}).
+		Where("repository_id = ? AND name > ?", repository, after).Order("name").Limit(limit).Pluck("name", &names).Error
+}
+
+// TagsOf returns the tags that point to a manifest, in order.
+func (s *Store) TagsOf(ctx context.Context, manifest int64) ([]oci.Tag, error) {
+	var names []oci.Tag
+	return names, s.read.WithContext(ctx).Model(&tag{}).Where("manifest_id = ?", manifest).Order("name").Pluck("name", &names).Error
+}
+
+// Place is where a digest was found.
+type Place struct {
+	Repository oci.Name
+	Digest     oci.Digest
+	// Relation is "manifest", or as what a manifest of the repository names it.
+	Relation string
+	// Holder is the manifest that names it; the digest itself for a manifest.
+	Holder    oci.Digest
+	MediaType string
+	Size      int64
+}
+
+// digestEnd sorts behind every digest that begins with a prefix.
+const digestEnd = "~"
+
+// FindDigest returns where a digest, or the beginning of one, stands: as a live
+// manifest, and as what live manifests name.
+func (s *Store) FindDigest(ctx context.Context, prefix string, limit int) ([]Place, error) {
+	db := s.read.WithContext(ctx)
+	var found, named []Place
+	manifests := db.Table("manifests").
+		Select("repositories.name AS repository, manifests.digest, 'manifest' AS relation, manifests.digest AS holder, manifests.media_type, manifests.content_size AS size").
+		Joins("JOIN repositories ON repositories.id = manifests.repository_id").
+		Where("manifests.digest >= ? AND manifests.digest < ? AND manifests.state = ?", prefix, prefix+digestEnd, StateLive).
+		Order("repositories.name").Limit(limit).Find(&found).Error
+	edges := db.Table("edges").
+		Select("repositories.name AS repository, edges.digest, edges.relation, manifests.digest AS holder, edges.media_type, edges.size").
+		Joins("JOIN manifests ON manifests.id = edges.manifest_id").
+		Joins("JOIN repositories ON repositories.id = manifests.repository_id").
+		Where("edges.digest >= ? AND edges.digest < ? AND manifests.state = ?", prefix, prefix+digestEnd, StateLive).
+		Order("repositories.name").Limit(limit).Find(&named).Error
+	return append(found, named...), errors.Join(manifests, edges)
+}

@@ -1,0 +1,111 @@
+package record
+
+import (
+	"context"
+
+	"gorm.io/gorm/clause"
+
+	"warthesis/internal/oci"
+)
+
+// State is where in its life a manifest is.
+type State string
+
+// StateLive: the manifest is there for readers.
+const StateLive State = "live"
+
+// Manifest is a manifest or an index of one repository, with the fields that
+// lists and rules need. The bytes are content under the digest.
+type Manifest struct {
+	ID           int64
+	RepositoryID int64
+	BlobID       int64
+	Digest       oci.Digest
+	State        State
+	MediaType    string
+	ArtifactType string
+	// Subject is the digest the manifest refers to, or "".
+	Subject oci.Digest
+	// Size is that of the document, ContentSize that of all a full pull brings, in bytes.
+	Size        int64
+	ContentSize int64
+	// Platforms are written as people do, with a space between them.
+	Platforms   string
+	Annotations map[string]string `gorm:"serializer:json"`
+	PushedAt    Stamp
+	PushedBy    string
+	TouchedAt   int64
+	PulledAt    Stamp
+	Pulls       int64
+}
+
+// edge is one thing a manifest names.
+type edge struct {
+	ManifestID int64
+	Position   int
+	Relation   oci.Relation
+	Digest     oci.Digest
+	Size       int64
+	MediaType  string
+}
+
+// Manifest returns a live manifest by digest, or ErrNotFound.
+func (s *Store) Manifest(ctx context.Context, repository int64, digest oci.Digest) (Manifest, error) {
+	return cached(s.cache, s.cache.manifests, contentKey{repository, digest}, func() (Manifest, error) {
+		return one[Manifest](s.read.WithContext(ctx).
+			Where("repository_id = ? AND digest = ? AND state = ?", repository, digest, StateLive))
+	})
+}
+
+// Manifests returns those of the digests that are live manifests of the repository.
+func (v View) Manifests(repository int64, digests []oci.Digest) (map[oci.Digest]Manifest, error) {
+	found := make(map[oci.Digest]Manifest, len(digests))
+	err := inSlices(digests, func(some []oci.Digest) error {
+		var rows []Manifest
+		err := v.db.Where("repository_id = ? AND digest IN ? AND state = ?", repository, some, StateLive).Find(&rows).Error
+		for _, m := range rows {
+			found[m.Digest] = m
+		}
+		return err
+	})
+	return found, err
+}
+
+// KeepManifest records a manifest with all it names, or notes that one that is
+// there came again. The caller fills what describes it and has seen, in this
+// change, all that it names.
+func (tx *Tx) KeepManifest(repository Repository, m Manifest, edges []oci.Edge) (Manifest, error) {
+	content, err := tx.KeepBlob(m.Digest, m.Size)
+	if err != nil {
+		return m, err
+	}
+	m.RepositoryID, m.BlobID, m.State = repository.ID, content.ID, StateLive
+	m.PushedAt, m.TouchedAt = tx.Now(), tx.Served()
+	tx.forget = append(tx.forget, func(c *cache) { c.manifests.Remove(contentKey{repository.ID, m.Digest}) })
+	if err := tx.touchRepository(repository); err != nil {
+		return m, err
+	}
+	insert := tx.db.Clauses(clause.OnConflict{DoNothing: true}).Create(&m)
+	if insert.Error != nil {
+		return m, insert.Error
+	}
+	if insert.RowsAffected == 0 {
+		if err := tx.db.Model(&Manifest{}).Where("repository_id = ? AND digest = ?", repository.ID, m.Digest).
+			Updates(map[string]any{"state": StateLive, "touched_at": m.TouchedAt}).Error; err != nil {
+			return m, err
+		}
+		return one[Manifest](tx.db.Where("repository_id = ? AND digest = ?", repository.ID, m.Digest))
+	}
+	return m, tx.keepEdges(m.ID, edges)
+}
+
+func (tx *Tx) keepEdges(manifest int64, edges []oci.Edge) error {
+	rows := make([]edge, len(edges))
+	for i, e := range edges {
+		rows[i] = edge{manifest, i, e.Relation, e.Digest, e.Size, e.MediaType}
+	}
+	if len(rows) == 0 {
+		return nil
+	}
+	return tx.db.CreateInBatches(rows, sliceLength).Error
+}

@@ -1,0 +1,358 @@
+package record
+
+import (
+	"context"
+	"database/sql"
+	"database/sql/driver"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net/url"
+	"strconv"
+	"sync"
+	"time"
+
+	"github.com/mattn/go-sqlite3"
+	"gorm.io/driver/sqlite"
+	"gorm.io/gorm"
+	"gorm.io/gorm/logger"
+
+	"warthesis/internal/clock"
+	"warthesis/internal/oci"
+)
+
+// readers is how many connections read beside the writer.
+const readers = 8
+
+// journalLimit is the size in bytes to which a write-ahead log that has grown is cut back.
+const journalLimit = 64 << 20
+
+// Store is the records of one data folder. It is safe for concurrent use.
+type Store struct {
+	clock  clock.Clock
+	read   *gorm.DB
+	write  *gorm.DB
+	cache  *cache
+	feed   *feed
+	queue  chan *job
+	closed chan struct{}
+	ended  sync.WaitGroup
+}
+
+// Open opens the records, makes or migrates them as needed, and starts the
+// writer. start returns the clock to use, given the served time that earlier runs
+// reached. The caller holds the lock of the data folder, and closes the store.
+func Open(path string, start func(before time.Duration) clock.Clock) (*Store, error) {
+	if err := migrate(path); err != nil {
+		return nil, fmt.Errorf("open the records: %w", err)
+	}
+	s := &Store{
+		cache: newCache(), feed: newFeed(),
+		queue: make(chan *job, 1024), closed: make(chan struct{}),
+	}
+	var err error
+	if s.write, err = connect(path, "immediate", false, 1); err != nil {
+		return nil, fmt.Errorf("open the records: %w", err)
+	}
+	if s.read, err = connect(path, "deferred", true, readers); err != nil {
+		return nil, errors.Join(fmt.Errorf("open the records: %w", err), closeDB(s.write))
+	}
+	before, err := s.servedBefore()
+	if err != nil {
+		return nil, errors.Join(fmt.Errorf("open the records: %w", err), closeDB(s.read), closeDB(s.write))
+	}
+	s.clock = start(before)
+	s.ended.Go(s.writeLoop)
+	return s, nil
+}
+
+// Close lets queued work finish, stops the writer and closes the connections.
+func (s *Store) Close() error {
+	close(s.closed)
+	s.ended.Wait()
+	s.feed.close()
+	return errors.Join(closeDB(s.read), closeDB(s.write))
+}
+
+// Ready answers whether the records can be read.
+func (s *Store) Ready(ctx context.Context) error {
+	return s.read.WithContext(ctx).Exec("SELECT 1 FROM meta LIMIT 1").Error
+}
+
+func closeDB(db *gorm.DB) error {
+	pool, err := db.DB()
+	if err != nil {
+		return err
+	}
+	return pool.Close()
+}
+
+// connector opens connections and reads the settings back on each: the driver's
+// defaults are weaker than what is promised here, and a PRAGMA that is run once
+// is lost when the pool replaces a connection.
+type connector struct {
+	driver *sqlite3.SQLiteDriver
+	dsn    string
+	want   map[string]string
+}
+
+func (c *connector) Connect(context.Context) (driver.Conn, error) {
+	conn, err := c.driver.Open(c.dsn)
+	if err != nil {
+		return nil, err
+	}
+	for pragma, want := range c.want {
+		if err := expect(conn.(*sqlite3.SQLiteConn), pragma, want); err != nil {
+			conn.Close()
+			return nil, err
+		}
+	}
+	return conn, nil
+}
+
+func (c *connector) Driver() driver.Driver { return c.driver }
+
+func expect(conn *sqlite3.SQLiteConn, pragma, want string) error {
+	rows, err := conn.Query("PRAGMA "+pragma, nil)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	row := make([]driver.Value, 1)
+	if err := rows.Next(row); err != nil {
+		return err
+	}
+	if got := fmt.Sprint(row[0]); got != want {
+		return fmt.Errorf("the database does not take the setting %s=%s (it answers %s)", pragma, want, got)
+	}
+	return nil
+}
+
+func openPool(path, txLock string, queryOnly, foreignKeys bool) *sql.DB {
+	flag := func(on bool) string {
+		if on {
+			return "1"
+		}
+		return "0"
+	}
+	settings := url.Values{
+		"_journal_mode": {"WAL"}, "_synchronous": {"FULL"}, "_busy_timeout": {"10000"},
+		"_txlock": {txLock}, "_query_only": {flag(queryOnly)}, "_foreign_keys": {flag(foreignKeys)},
+		"_cache_size": {"-16384"},
+	}
+	return sql.OpenDB(&connector{
+		driver: &sqlite3.SQLiteDriver{ConnectHook: func(conn *sqlite3.SQLiteConn) error {
+			_, err := conn.Exec("PRAGMA journal_size_limit="+strconv.Itoa(journalLimit), nil)
+			return err
+		}},
+		dsn: "file:" + (&url.URL{Path: path}).EscapedPath() + "?" + settings.Encode(),
+		want: map[string]string{
+			"journal_mode": "wal", "synchronous": "2", "query_only": flag(queryOnly), "foreign_keys": flag(foreignKeys),
+			"journal_size_limit": strconv.Itoa(journalLimit),
+		},
+	})
+}
+
+func connect(path, txLock string, queryOnly bool, connections int) (*gorm.DB, error) {
+	pool := openPool(path, txLock, queryOnly, true)
+	pool.SetMaxOpenConns(connections)
+	pool.SetMaxIdleConns(connections)
+	db, err := gorm.Open(&sqlite.Dialector{Conn: pool}, &gorm.Config{
+		SkipDefaultTransaction: true,
+		PrepareStmt:            true,
+		Logger:                 logger.Discard,
+	})
+	if err != nil {
+		return nil, errors.Join(err, pool.Close())
+	}
+	return db, nil
+}
+
+// job is one Update on its way through the writer.
+type job struct {
+	ctx    context.Context
+	change func(*Tx) error
+	done   chan error
+}
+
+// Tx is one change of the records. All that it does is committed together or not
+// at all. It is used by one goroutine, and only until the change returns; it must
+// not wait for files or the network.
+type Tx struct {
+	View
+	store  *Store
+	forget []func(*cache)
+	events []Event
+}
+
+// View reads the records: at one moment where it belongs to a change, otherwise
+// each answer is as new as the last commit.
+type View struct{ db *gorm.DB }
+
+// View returns the records for reading.
+func (s *Store) View(ctx context.Context) View { return View{s.read.WithContext(ctx)} }
+
+// Now returns the wall time of the change.
+func (tx *Tx) Now() Stamp { return StampOf(tx.store.clock.Now()) }
+
+// Served returns the served time of the change.
+func (tx *Tx) Served() int64 { return int64(tx.store.clock.Served()) }
+
+// Update runs a change and returns once it is durable. Changes that wait at the
+// same time are committed together, each on its own: one that fails leaves the
+// others be. An error of the change is returned as it is.
+func (s *Store) Update(ctx context.Context, change func(*Tx) error) error {
+	j := &job{ctx: ctx, change: change, done: make(chan error, 1)}
+	select {
+	case s.queue <- j:
+	case <-s.closed:
+		return errClosed
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+	select {
+	case err := <-j.done:
+		return err
+	case <-s.closed:
+		// The writer drains the queue before it ends; what it has not seen by then it never will.
+		s.ended.Wait()
+		select {
+		case err := <-j.done:
+			return err
+		default:
+			return errClosed
+		}
+	}
+}
+
+var errClosed = errors.New("the records are closed")
+
+// groupLimit bounds how many changes share one transaction.
+const groupLimit = 128
+
+func (s *Store) writeLoop() {
+	for {
+		select {
+		case j := <-s.queue:
+			s.commit(s.gather(j))
+		case <-s.closed:
+			for len(s.queue) > 0 {
+				s.commit(s.gather(<-s.queue))
+			}
+			return
+		}
+	}
+}
+
+// gather takes along what else is waiting.
+func (s *Store) gather(first *job) []*job {
+	jobs := []*job{first}
+	for len(jobs) < groupLimit {
+		select {
+		case j := <-s.queue:
+			jobs = append(jobs, j)
+		default:
+			return jobs
+		}
+	}
+	return jobs
+}
+
+// commit runs the jobs in one transaction, each behind a savepoint of its own,
+// and answers them after the caches have followed.
+func (s *Store) commit(jobs []*job) {
+	results := make([]error, len(jobs))
+	changes := make([]*Tx, len(jobs))
+	err := s.write.Transaction(func(db *gorm.DB) error {
+		for i, j := range jobs {
+			changes[i] = &Tx{View: View{db}, store: s}
+			results[i] = changes[i].attempt(j)
+			if errors.Is(results[i], errSavepoint) {
+				return results[i]
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		slog.Error("records: a transaction failed", "error", err, "changes", len(jobs))
+		for i := range results {
+			results[i] = fmt.Errorf("commit to the records: %w", storageError(err))
+		}
+	} else {
+		s.follow(changes, results)
+	}
+	for i, j := range jobs {
+		j.done <- results[i]
+	}
+}
+
+// follow lets caches and listeners know what was committed.
+func (s *Store) follow(changes []*Tx, results []error) {
+	var events []Event
+	s.cache.change(func(c *cache) {
+		for i, tx := range changes {
+			if results[i] != nil {
+				continue
+			}
+			for _, forget := range tx.forget {
+				forget(c)
+			}
+			events = append(events, tx.events...)
+		}
+	})
+	s.feed.send(events)
+}
+
+var errSavepoint = errors.New("savepoint")
+
+// attempt runs one job behind a savepoint. A panic in a change is an error of
+// that change alone.
+func (tx *Tx) attempt(j *job) (err error) {
+	if err := j.ctx.Err(); err != nil {
+		return err
+	}
+	if err := tx.db.Exec("SAVEPOINT change").Error; err != nil {
+		return fmt.Errorf("%w: %w", errSavepoint, err)
+	}
+	defer func() {
+		if r := recover(); r != nil {
+			err = fmt.Errorf("a change of the records panicked: %v", r)
+		}
+		step := "RELEASE change"
+		if err != nil {
+			step = "ROLLBACK TO change"
+		}
+		if undo := tx.db.Exec(step).Error; undo != nil {
+			err = fmt.Errorf("%w: %w", errSavepoint, undo)
+		}
+	}()
+	return j.change(tx)
+}
+
+// storageError gives a full disk its kind.
+func storageError(err error) error {
+	var fault sqlite3.Error
+	if errors.As(err, &fault) && fault.Code == sqlite3.ErrFull {
+		return oci.Errorf(oci.CodeStorageFull, "the registry's disk is full; ask whoever runs the registry to make room")
+	}
+	return err
+}
+
+// Stamp is a point of wall time as it is stored: nanoseconds since 1970, 0 for never.
+type Stamp int64
+
+// StampOf returns the stamp of a time.
+func StampOf(t time.Time) Stamp {
+	if t.IsZero() {
+		return 0
+	}
+	return Stamp(t.UnixNano())
+}
+
+// Time returns the time in UTC, the zero time for never.
+func (s Stamp) Time() time.Time {
+	if s == 0 {
+		return time.Time{}
+	}
+	return time.Unix(0, int64(s)).UTC()
+}

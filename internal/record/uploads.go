@@ -1,0 +1,53 @@
+package record
+
+import (
+	"context"
+
+	"gorm.io/gorm/clause"
+
+	"warthesis/internal/oci"
+)
+
+// Upload is an upload session as it can be gone on with after a restart.
+type Upload struct {
+	ID           string
+	RepositoryID int64
+	Algorithm    oci.Algorithm
+	// Offset is how many bytes are on the disk for certain; State is the hash over them.
+	Offset    int64
+	State     []byte
+	StartedAt Stamp
+	// TouchedAt is served time in nanoseconds.
+	TouchedAt int64
+}
+
+// Upload returns an upload of the repository, or ErrNotFound.
+func (s *Store) Upload(ctx context.Context, repository int64, id string) (Upload, error) {
+	return one[Upload](s.read.WithContext(ctx).Where("id = ? AND repository_id = ?", id, repository))
+}
+
+// UploadIDs returns the ids of all uploads.
+func (s *Store) UploadIDs(ctx context.Context) ([]string, error) {
+	var ids []string
+	return ids, s.read.WithContext(ctx).Model(&Upload{}).Pluck("id", &ids).Error
+}
+
+// KeepUpload records the point that an upload reached.
+func (tx *Tx) KeepUpload(u Upload) error {
+	u.TouchedAt = tx.Served()
+	if u.StartedAt == 0 {
+		u.StartedAt = tx.Now()
+	}
+	if u.State == nil {
+		u.State = []byte{}
+	}
+	return tx.db.Clauses(clause.OnConflict{
+		Columns:   []clause.Column{{Name: "id"}},
+		DoUpdates: clause.AssignmentColumns([]string{"offset", "state", "touched_at"}),
+	}).Create(&u).Error
+}
+
+// DropUpload forgets an upload; one that is not there is no error.
+func (tx *Tx) DropUpload(id string) error {
+	return tx.db.Where("id = ?", id).Delete(&Upload{}).Error
+}

@@ -1,0 +1,56 @@
+package registry
+
+import (
+	"context"
+	"errors"
+	"log/slog"
+
+	"warthesis/internal/blob"
+	"warthesis/internal/oci"
+	"warthesis/internal/record"
+)
+
+// StatBlob returns the size in bytes of a blob that the repository holds. It
+// fails with CodeBlobUnknown.
+func (r *Registry) StatBlob(ctx context.Context, name oci.Name, digest oci.Digest) (int64, error) {
+	found, err := r.records.Repository(ctx, name)
+	if err == nil {
+		var size int64
+		if size, err = r.records.Holding(ctx, found.ID, digest); err == nil {
+			return size, nil
+		}
+	}
+	if errors.Is(err, record.ErrNotFound) {
+		return 0, oci.Errorf(oci.CodeBlobUnknown, "the repository %s holds no blob %s", name, digest)
+	}
+	return 0, err
+}
+
+// OpenBlob opens a blob that the repository holds and returns it with its size in
+// bytes; the caller closes it. It fails with CodeBlobUnknown, and with
+// CodeStorageFault, before any byte is read, where the file is not what the
+// records say.
+func (r *Registry) OpenBlob(ctx context.Context, name oci.Name, digest oci.Digest) (blob.File, int64, error) {
+	size, err := r.StatBlob(ctx, name, digest)
+	if err != nil {
+		return nil, 0, err
+	}
+	f, err := r.openContent(digest, size)
+	return f, size, err
+}
+
+// openContent opens content that the records vouch for.
+func (r *Registry) openContent(digest oci.Digest, size int64) (blob.File, error) {
+	f, there, err := r.blobs.Open(digest)
+	if err != nil && !errors.Is(err, blob.ErrUnknown) {
+		return nil, err
+	}
+	if err == nil && there == size {
+		return f, nil
+	}
+	if err == nil {
+		f.Close()
+	}
+	slog.Error("content on the disk is not what the records say", "digest", digest, "recorded", size, "found", there, "missing", err != nil)
+	return nil, oci.Errorf(oci.CodeStorageFault, "the registry's copy of %s is damaged; push it again, or ask whoever runs the registry", digest)
+}

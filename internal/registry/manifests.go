@@ -1,0 +1,289 @@
+package registry
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"warthesis/internal/inspect"
+	"warthesis/internal/oci"
+	"warthesis/internal/record"
+)
+
+// Manifest returns a live manifest by tag or digest as the records have it. It
+// fails with CodeManifestUnknown, or CodeNameUnknown for an unknown repository.
+func (r *Registry) Manifest(ctx context.Context, name oci.Name, target string) (record.Manifest, error) {
+	found, err := r.repository(ctx, name)
+	if err != nil {
+		return record.Manifest{}, err
+	}
+	digest, err := r.resolve(ctx, found, target)
+	if err != nil {
+		return record.Manifest{}, err
+	}
+	m, err := r.records.Manifest(ctx, found.ID, digest)
+	if errors.Is(err, record.ErrNotFound) {
+		return m, oci.Errorf(oci.CodeManifestUnknown, "the repository %s has no manifest %s", name, target)
+	}
+	return m, err
+}
+
+// resolve returns the digest that a tag or a digest names.
+func (r *Registry) resolve(ctx context.Context, found record.Repository, target string) (oci.Digest, error) {
+	if strings.Contains(target, ":") {
+		return oci.ParseDigest(target)
+	}
+	tag, err := oci.ParseTag(target)
+	if err != nil {
+		return "", err
+	}
+	digest, err := r.records.TagTarget(ctx, found.ID, tag)
+	if errors.Is(err, record.ErrNotFound) {
+		return "", oci.Errorf(oci.CodeManifestUnknown, "the repository %s has no tag %s", found.Name, tag)
+	}
+	return digest, err
+}
+
+// ManifestBytes returns the bytes of a manifest as they were pushed. They are
+// shared: the caller does not change them.
+func (r *Registry) ManifestBytes(m record.Manifest) ([]byte, error) {
+	if raw, ok := r.raw.Get(m.Digest); ok {
+		return raw, nil
+	}
+	f, err := r.openContent(m.Digest, m.Size)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	raw := make([]byte, m.Size)
+	if _, err := io.ReadFull(f, raw); err != nil {
+		return nil, fmt.Errorf("read manifest %s: %w", m.Digest, err)
+	}
+	if oci.DigestOf(m.Digest.Algorithm(), raw) != m.Digest {
+		return nil, oci.Errorf(oci.CodeStorageFault, "the registry's copy of %s is damaged; push it again, or ask whoever runs the registry", m.Digest)
+	}
+	if len(raw) <= rawCacheLimit {
+		r.raw.Add(m.Digest, raw)
+	}
+	return raw, nil
+}
+
+// ManifestPush is a manifest as it comes in.
+type ManifestPush struct {
+	Name oci.Name
+	// Tags are pointed at the manifest, in the same change.
+	Tags []oci.Tag
+	// Digest is what the sender says it is; empty where it does not say.
+	Digest oci.Digest
+	// MediaType is what it was sent as; empty where the document says it alone.
+	MediaType string
+	Raw       []byte
+}
+
+// PushManifest keeps a manifest byte for byte and points the tags at it, in one
+// change that sees every blob and child it names (distribution-spec, "Pushing
+// Manifests"). It fails with CodeManifestInvalid, CodeDigestInvalid, and
+// CodeManifestBlobUnknown, which names all that is missing.
+func (r *Registry) PushManifest(ctx context.Context, p ManifestPush) (record.Manifest, error) {
+	if int64(len(p.Raw)) > r.limits.ManifestBytes {
+		return record.Manifest{}, oci.Errorf(oci.CodeManifestTooLarge, "the manifest is larger than the %d KiB that this registry takes", r.limits.ManifestBytes>>10)
+	}
+	parsed, err := oci.ParseManifest(p.MediaType, p.Raw)
+	if err != nil {
+		return record.Manifest{}, err
+	}
+	digest, err := checkedDigest(p)
+	if err != nil {
+		return record.Manifest{}, err
+	}
+	repository, err := r.records.Repository(ctx, p.Name)
+	if err != nil && !errors.Is(err, record.ErrNotFound) {
+		return record.Manifest{}, err
+	}
+	row := record.Manifest{
+		Digest: digest, MediaType: parsed.MediaType, ArtifactType: parsed.ArtifactType,
+		Size: int64(len(p.Raw)), Annotations: parsed.Annotations, PushedBy: callerOf(ctx).Account,
+	}
+	if parsed.Subject != nil {
+		row.Subject = parsed.Subject.Digest
+	}
+	// Asked here first so that a manifest that is refused leaves no file; what
+	// counts is the same question inside the change.
+	if row.ContentSize, err = contentSize(r.records.View(ctx), repository.ID, parsed, row.Size); err != nil {
+		return record.Manifest{}, err
+	}
+	row.Platforms = r.platforms(ctx, repository, parsed)
+	if err := r.placeManifest(ctx, digest, p.Raw); err != nil {
+		return record.Manifest{}, err
+	}
+	err = r.records.Update(context.WithoutCancel(ctx), func(tx *record.Tx) error {
+		row, err = r.acceptManifest(ctx, tx, p, parsed, row)
+		return err
+	})
+	return row, err
+}
+
+func (r *Registry) acceptManifest(ctx context.Context, tx *record.Tx, p ManifestPush, parsed oci.Manifest, row record.Manifest) (record.Manifest, error) {
+	repository, err := tx.EnsureRepository(p.Name)
+	if err != nil {
+		return row, err
+	}
+	if row.ContentSize, err = contentSize(tx.View, repository.ID, parsed, row.Size); err != nil {
+		return row, err
+	}
+	kept, err := tx.KeepManifest(repository, row, parsed.Edges())
+	if err != nil {
+		return row, err
+	}
+	pushed := event(ctx, record.EventManifestPushed, p.Name)
+	pushed.Digest = kept.Digest
+	if err := tx.Log(pushed); err != nil {
+		return row, err
+	}
+	for _, tag := range p.Tags {
+		moved, err := tx.MoveTag(repository, tag, kept, callerOf(ctx).Account)
+		if err != nil {
+			return row, err
+		}
+		if !moved {
+			continue
+		}
+		move := event(ctx, record.EventTagMoved, p.Name)
+		move.Tag, move.Digest = tag, kept.Digest
+		if err := tx.Log(move); err != nil {
+			return row, err
+		}
+	}
+	return kept, nil
+}
+
+func checkedDigest(p ManifestPush) (oci.Digest, error) {
+	if p.Digest == "" {
+		return oci.DigestOf(oci.SHA256, p.Raw), nil
+	}
+	if actual := oci.DigestOf(p.Digest.Algorithm(), p.Raw); actual != p.Digest {
+		return "", oci.Errorf(oci.CodeDigestInvalid, "the manifest was sent as %s and its digest is %s; its bytes were changed on the way or the digest is another manifest's", p.Digest, actual)
+	}
+	return p.Digest, nil
+}
+
+func (r *Registry) placeManifest(ctx context.Context, digest oci.Digest, raw []byte) error {
+	known, err := r.records.Blob(ctx, digest)
+	if err == nil && known.Size == int64(len(raw)) {
+		return nil
+	}
+	if err != nil && !errors.Is(err, record.ErrNotFound) {
+		return err
+	}
+	return r.blobs.PlaceBytes(newID(), digest, raw)
+}
+
+// Missing is the detail of a refusal: one thing that a manifest names and the
+// repository lacks.
+type Missing struct {
+	Relation oci.Relation `json:"relation"`
+	Digest   oci.Digest   `json:"digest"`
+}
+
+// contentSize checks that the repository has all that a manifest names, and
+// returns the size in bytes of all that a full pull brings. A child of an index
+// is looked for among manifests, then among blobs: build caches put blobs in
+// indexes.
+func contentSize(view record.View, repository int64, m oci.Manifest, size int64) (int64, error) {
+	needed := slices.DeleteFunc(m.Edges(), func(e oci.Edge) bool {
+		return e.Relation == oci.RelationSubject || oci.IsNonDistributable(e.MediaType)
+	})
+	digests := make([]oci.Digest, len(needed))
+	for i, e := range needed {
+		digests[i] = e.Digest
+	}
+	held, err := view.Held(repository, digests)
+	if err != nil {
+		return 0, err
+	}
+	children := map[oci.Digest]record.Manifest{}
+	if m.IsIndex() {
+		if children, err = view.Manifests(repository, digests); err != nil {
+			return 0, err
+		}
+	}
+	total := size
+	counted := make(map[oci.Digest]bool, len(needed))
+	var missing []Missing
+	for _, e := range needed {
+		there, ok := held[e.Digest]
+		brings := there
+		if child, isChild := children[e.Digest]; isChild {
+			there, brings, ok = child.Size, child.ContentSize, true
+		}
+		switch {
+		case !ok:
+			missing = append(missing, Missing{e.Relation, e.Digest})
+		case there != e.Size:
+			return 0, oci.Errorf(oci.CodeManifestInvalid, "the manifest says that its %s %s has %d bytes; the one here has %d", e.Relation, e.Digest, e.Size, there)
+		case !counted[e.Digest]:
+			counted[e.Digest] = true
+			total += brings
+		}
+	}
+	if len(missing) > 0 {
+		return 0, missingError(missing)
+	}
+	return total, nil
+}
+
+func missingError(missing []Missing) error {
+	named := make([]string, 0, 3)
+	for _, m := range missing[:min(3, len(missing))] {
+		named = append(named, fmt.Sprintf("%s %s", m.Relation, m.Digest))
+	}
+	more := ""
+	if len(missing) > len(named) {
+		more = fmt.Sprintf(" and %d more", len(missing)-len(named))
+	}
+	return &oci.Error{
+		Code:    oci.CodeManifestBlobUnknown,
+		Message: fmt.Sprintf("the manifest names what this repository does not have: %s%s; push that first", strings.Join(named, ", "), more),
+		Detail:  missing,
+	}
+}
+
+// platforms returns what the manifest runs on, for lists: an index says so
+// itself, an image in its config. It is a help for readers, so that a config that
+// cannot be read is no error.
+func (r *Registry) platforms(ctx context.Context, repository record.Repository, m oci.Manifest) string {
+	if m.IsIndex() {
+		var all []string
+		for _, child := range m.Children {
+			if s := oci.PlatformString(child.Platform); s != "" && s != "unknown/unknown" && !slices.Contains(all, s) {
+				all = append(all, s)
+			}
+		}
+		return strings.Join(all, " ")
+	}
+	config, err := r.ImageConfig(ctx, repository.Name, m)
+	if err != nil {
+		return ""
+	}
+	return oci.PlatformString(inspect.Platform(config))
+}
+
+// ImageConfig reads the config of a container image that the repository holds.
+func (r *Registry) ImageConfig(ctx context.Context, name oci.Name, m oci.Manifest) (inspect.Config, error) {
+	if m.Config == nil || !oci.IsImageConfig(m.Config.MediaType) || m.Config.Size > inspect.ConfigLimit {
+		return inspect.Config{}, oci.Errorf(oci.CodeUnsupported, "the manifest has no image configuration")
+	}
+	f, size, err := r.OpenBlob(ctx, name, m.Config.Digest)
+	if err != nil {
+		return inspect.Config{}, err
+	}
+	defer f.Close()
+	raw, err := io.ReadAll(io.LimitReader(f, min(size, inspect.ConfigLimit)))
+	if err != nil {
+		return inspect.Config{}, err
+	}
+	return inspect.ReadConfig(raw)
+}

@@ -1,0 +1,177 @@
+// Package registry is the heart: it takes content in, gives it back, and keeps
+// names pointing at it, by joining the bytes of blob with what record knows.
+//
+// It promises that what it acknowledged is durable, that content is given back
+// byte for byte, that a stored manifest's blobs and children are there, and that
+// content is reached only through a repository that holds it. It knows no
+// request and no right: callers ask access before they ask here.
+package registry
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"sync"
+	"time"
+
+	lru "github.com/hashicorp/golang-lru/v2"
+
+	"warthesis/internal/blob"
+	"warthesis/internal/clock"
+	"warthesis/internal/oci"
+	"warthesis/internal/record"
+)
+
+// Limits bound what callers may send. Zero fields take the defaults.
+type Limits struct {
+	// ManifestBytes is the largest manifest, in bytes.
+	ManifestBytes int64
+}
+
+// Registry is one registry's content and names. It is safe for concurrent use.
+type Registry struct {
+	blobs   *blob.Store
+	records *record.Store
+	clock   clock.Clock
+	limits  Limits
+	// raw keeps small manifests in memory: content of a digest never changes.
+	raw   *lru.Cache[oci.Digest, []byte]
+	pulls pullCounter
+
+	mu       sync.Mutex
+	sessions map[string]*session
+
+	stop  chan struct{}
+	ended sync.WaitGroup
+}
+
+const (
+	// rawCacheEntries times rawCacheLimit bounds the memory of the manifest cache.
+	rawCacheEntries = 1024
+	rawCacheLimit   = 64 << 10
+)
+
+// New returns a registry over the bytes and records, which stay the caller's to
+// close, after the registry.
+func New(blobs *blob.Store, records *record.Store, clk clock.Clock, limits Limits) (*Registry, error) {
+	if limits.ManifestBytes == 0 {
+		limits.ManifestBytes = oci.DefaultManifestLimit
+	}
+	raw, err := lru.New[oci.Digest, []byte](rawCacheEntries)
+	if err != nil {
+		return nil, err
+	}
+	r := &Registry{
+		blobs: blobs, records: records, clock: clk, limits: limits, raw: raw,
+		sessions: map[string]*session{}, stop: make(chan struct{}),
+	}
+	ids, err := records.UploadIDs(context.Background())
+	if err != nil {
+		return nil, fmt.Errorf("read the open uploads: %w", err)
+	}
+	open := make(map[string]bool, len(ids))
+	for _, id := range ids {
+		open[id] = true
+	}
+	if err := blobs.ClearLeftovers(func(id string) bool { return open[id] }); err != nil {
+		return nil, err
+	}
+	r.ended.Go(r.keepTime)
+	return r, nil
+}
+
+// Close ends background work, records the pulls counted so far and lets go of
+// open uploads, which can be gone on with after the next start.
+func (r *Registry) Close() error {
+	close(r.stop)
+	r.ended.Wait()
+	r.releaseSessions()
+	return errors.Join(r.flushPulls(), r.keepServed())
+}
+
+const (
+	flushEvery  = 3 * time.Second
+	servedEvery = time.Minute
+)
+
+// keepTime writes counted pulls and the served time at their intervals.
+func (r *Registry) keepTime() {
+	flush, served := time.NewTicker(flushEvery), time.NewTicker(servedEvery)
+	defer flush.Stop()
+	defer served.Stop()
+	for {
+		// An error here is met again, and reported, at the next interval or at the end.
+		select {
+		case <-flush.C:
+			_ = r.flushPulls()
+		case <-served.C:
+			_ = r.keepServed()
+		case <-r.stop:
+			return
+		}
+	}
+}
+
+func (r *Registry) keepServed() error {
+	return r.records.Update(context.Background(), (*record.Tx).KeepServed)
+}
+
+// Caller is who asks for a change, for the logs.
+type Caller struct {
+	// Account is the account's name, "" where nobody is logged in.
+	Account string
+	// Address is the network address, "" for the service itself.
+	Address string
+	// Request is the request ID.
+	Request string
+}
+
+type callerKey struct{}
+
+// WithCaller returns a context that carries who asks.
+func WithCaller(ctx context.Context, c Caller) context.Context {
+	return context.WithValue(ctx, callerKey{}, c)
+}
+
+func callerOf(ctx context.Context) Caller {
+	c, _ := ctx.Value(callerKey{}).(Caller)
+	return c
+}
+
+// event starts an event of the caller.
+func event(ctx context.Context, kind record.EventKind, name oci.Name) record.Event {
+	c := callerOf(ctx)
+	return record.Event{Kind: kind, Repository: name, Account: c.Account, Address: c.Address, Request: c.Request}
+}
+
+// newID returns a random name for an upload or a staged file.
+func newID() string {
+	var b [16]byte
+	rand.Read(b[:])
+	return hex.EncodeToString(b[:])
+}
+
+// repository returns a repository by name, or CodeNameUnknown.
+func (r *Registry) repository(ctx context.Context, name oci.Name) (record.Repository, error) {
+	found, err := r.records.Repository(ctx, name)
+	if errors.Is(err, record.ErrNotFound) {
+		return found, oci.Errorf(oci.CodeNameUnknown, "there is no repository %s here; it is made by the first push to it", name)
+	}
+	return found, err
+}
+
+// TagNames returns up to limit tags of a repository behind after, byte by byte in
+// order, and whether more follow (distribution-spec, "Listing Tags").
+func (r *Registry) TagNames(ctx context.Context, name oci.Name, after string, limit int) (tags []oci.Tag, more bool, err error) {
+	found, err := r.repository(ctx, name)
+	if err != nil {
+		return nil, false, err
+	}
+	tags, err = r.records.TagNames(ctx, found.ID, after, limit+1)
+	if len(tags) > limit {
+		return tags[:limit], true, err
+	}
+	return tags, false, err
+}
