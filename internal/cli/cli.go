@@ -70,6 +70,13 @@ func exitCode(err error) int {
 	return exitFailed
 }
 
+// Groups of commands in the help.
+const (
+	groupImages = "images"
+	groupLook   = "look"
+	groupRun    = "run"
+)
+
 func newRoot(t terminal, version string) *cobra.Command {
 	root := &cobra.Command{
 		Use:   "warthesis",
@@ -86,7 +93,21 @@ func newRoot(t terminal, version string) *cobra.Command {
 		return usage("%w (see warthesis %s --help)", err, c.Name())
 	})
 	root.SetVersionTemplate("warthesis {{.Version}}\n")
+	root.AddGroup(
+		&cobra.Group{ID: groupImages, Title: "Move images:"},
+		&cobra.Group{ID: groupLook, Title: "Look:"},
+		&cobra.Group{ID: groupRun, Title: "Run a registry:"},
+	)
+	remote := &remote{version: version}
+	root.PersistentFlags().BoolVar(&remote.unencrypted, "unencrypted", false,
+		"speak plain HTTP to a registry that is not on this machine; everybody on the way can read and change what passes")
+	addPush(root, t, remote)
+	addPull(root, t, remote)
+	addList(root, t, remote)
+	addShow(root, t, remote)
+	addIdentify(root, t, remote)
 	addServe(root, t, version)
+	addDemo(root, t, version)
 	for _, c := range root.Commands() {
 		c.Args = asUsage(c.Args)
 	}

@@ -15,8 +15,9 @@ func addServe(root *cobra.Command, t terminal, version string) {
 	var file string
 	flags := config.Default()
 	command := &cobra.Command{
-		Use:   "serve",
-		Short: "Run the registry",
+		Use:     "serve",
+		GroupID: groupRun,
+		Short:   "Run the registry",
 		Long: "Runs the registry on a data folder until it is told to stop.\n\n" +
 			"Settings come from a YAML file (--config), over it from the environment (WARTHESIS_DATA, WARTHESIS_LISTEN and so on),\n" +
 			"and over both from flags. As nobody has to log in, it listens on this machine only unless --anyone-may-push says otherwise.",

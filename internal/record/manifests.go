@@ -81,6 +81,9 @@ func (tx *Tx) KeepManifest(repository Repository, m Manifest, edges []oci.Edge) 
 	}
 	m.RepositoryID, m.BlobID, m.State = repository.ID, content.ID, StateLive
 	m.PushedAt, m.TouchedAt = tx.Now(), tx.Served()
+	if m.Annotations == nil {
+		m.Annotations = map[string]string{}
+	}
 	tx.forget = append(tx.forget, func(c *cache) { c.manifests.Remove(contentKey{repository.ID, m.Digest}) })
 	if err := tx.touchRepository(repository); err != nil {
 		return m, err

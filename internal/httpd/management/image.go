@@ -12,7 +12,7 @@ import (
 )
 
 type imageInput struct {
-	repositoryInput
+	RepositoryInput
 	Reference string `query:"reference" required:"true" maxLength:"256" doc:"A tag or a digest"`
 }
 

@@ -102,8 +102,8 @@ func (d *door) service(_ context.Context, in *serviceInput) (*reply[api.Service]
 	return ok(api.Service{Version: d.Version, Address: in.host, TLS: in.tls}, nil)
 }
 
-// pageInput is what every list takes.
-type pageInput struct {
+// PageInput is what every list takes. It is exported for the API library, which reads embedded fields only of exported types.
+type PageInput struct {
 	Contains string `query:"contains" maxLength:"255" doc:"Keep what has this text in its name, in any case"`
 	Sort     string `query:"sort" enum:"name,change" default:"name" doc:"By name, or what changed last first"`
 	After    string `query:"after" maxLength:"1024" doc:"The next of the page before"`
@@ -116,7 +116,7 @@ type cursor struct {
 	At   record.Stamp `json:"t,omitempty"`
 }
 
-func (p pageInput) page() (record.Page, error) {
+func (p PageInput) page() (record.Page, error) {
 	page := record.Page{Order: record.Order(p.Sort), Contains: p.Contains, Limit: p.Limit + 1}
 	if p.After == "" {
 		return page, nil
@@ -143,7 +143,7 @@ func cut[T any](rows []T, limit int, key func(T) cursor) ([]T, string) {
 }
 
 type repositoriesInput struct {
-	pageInput
+	PageInput
 	Namespace string `query:"namespace" maxLength:"255" doc:"Only the repositories of this namespace"`
 }
 
@@ -177,11 +177,11 @@ func moment(s record.Stamp) *time.Time {
 	return &t
 }
 
-type repositoryInput struct {
+type RepositoryInput struct {
 	Repository string `query:"repository" required:"true" maxLength:"255" doc:"Name of the repository"`
 }
 
-func (d *door) repository(ctx context.Context, in *repositoryInput) (*reply[api.Repository], error) {
+func (d *door) repository(ctx context.Context, in *RepositoryInput) (*reply[api.Repository], error) {
 	name, err := oci.ParseName(in.Repository)
 	if err != nil {
 		return nil, refusal(err)
@@ -194,8 +194,8 @@ func (d *door) repository(ctx context.Context, in *repositoryInput) (*reply[api.
 }
 
 type tagsInput struct {
-	repositoryInput
-	pageInput
+	RepositoryInput
+	PageInput
 }
 
 func (d *door) tags(ctx context.Context, in *tagsInput) (*reply[api.TagList], error) {

@@ -1,0 +1,127 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/spf13/cobra"
+
+	"warthesis/internal/api"
+	"warthesis/internal/oci"
+)
+
+// pageSize is how many rows one request of a list asks for.
+const pageSize = 500
+
+func addList(root *cobra.Command, t terminal, r *remote) {
+	var output, sort, contains string
+	command := &cobra.Command{
+		Use:     "list REGISTRY[/REPOSITORY]",
+		GroupID: groupLook,
+		Short:   "List the repositories of a registry, or the tags of a repository",
+		Example: "  warthesis list localhost:7070\n  warthesis list localhost:7070/timetable/planner",
+		Args:    cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			if err := checkOutput(output); err != nil {
+				return err
+			}
+			if sort != "name" && sort != "change" {
+				return usage("--sort is %q: it is name or change", sort)
+			}
+			page := api.List{Sort: sort, Contains: contains, Limit: pageSize}
+			if !strings.Contains(args[0], "/") {
+				registry, err := oci.ParseRegistry(args[0])
+				if err != nil {
+					return usageError{err}
+				}
+				return listRepositories(c.Context(), t, r.api(registry), registry, output, page)
+			}
+			ref, err := reference(args[0])
+			if err != nil {
+				return err
+			}
+			if ref.Target() != "" {
+				return usage("%s names one image; to look at it: warthesis show %s; to list the tags: warthesis list %s", args[0], args[0], ref.Repository())
+			}
+			return listTags(c.Context(), t, r.api(ref.Registry), ref, output, page)
+		},
+	}
+	command.Flags().StringVar(&sort, "sort", "name", "name, or change for what changed last first")
+	command.Flags().StringVar(&contains, "contains", "", "only names with this text in them")
+	addOutput(command, &output)
+	root.AddCommand(command)
+}
+
+func listRepositories(ctx context.Context, t terminal, client *api.Client, registry, output string, page api.List) error {
+	all := []api.Repository{}
+	for {
+		list, err := client.Repositories(ctx, page)
+		if err != nil {
+			return err
+		}
+		all = append(all, list.Repositories...)
+		if page.After = list.Next; page.After == "" {
+			break
+		}
+	}
+	if output == outputJSON {
+		return writeJSON(t.out, all)
+	}
+	if len(all) == 0 {
+		fmt.Fprintf(t.out, "No repositories%s. The first push makes one: warthesis push IMAGE %s/NAMESPACE/NAME:TAG\n", matching(page), registry)
+		return nil
+	}
+	w := newTable(t, "Repository", "Tags", "Size", "Pushed", "Pulled", "Pulls")
+	alignRight(w, "Tags", "Size", "Pulls")
+	for _, r := range all {
+		w.AppendRow(table.Row{r.Name, r.Tags, size(r.Size), when(&r.PushedAt), when(r.PulledAt), r.Pulls})
+	}
+	w.Render()
+	return nil
+}
+
+func listTags(ctx context.Context, t terminal, client *api.Client, ref oci.Reference, output string, page api.List) error {
+	all := []api.Tag{}
+	for {
+		list, err := client.Tags(ctx, ref.Name, page)
+		if err != nil {
+			return err
+		}
+		all = append(all, list.Tags...)
+		if page.After = list.Next; page.After == "" {
+			break
+		}
+	}
+	if output == outputJSON {
+		return writeJSON(t.out, all)
+	}
+	if len(all) == 0 {
+		fmt.Fprintf(t.out, "No tags%s in %s. A push makes one: warthesis push IMAGE %s:TAG\n", matching(page), ref, ref)
+		return nil
+	}
+	w := newTable(t, "Tag", "Digest", "Size", "Moved", "Pulled", "Platforms")
+	alignRight(w, "Size")
+	for _, tag := range all {
+		w.AppendRow(table.Row{tag.Name, short(tag.Digest), size(tag.Size), when(&tag.MovedAt), when(tag.PulledAt), platformsOrType(tag)})
+	}
+	w.Render()
+	fmt.Fprintf(t.out, "\nThe whole digest of a tag: warthesis identify %s:%s\n", ref, all[0].Name)
+	return nil
+}
+
+func matching(page api.List) string {
+	if page.Contains == "" {
+		return ""
+	}
+	return fmt.Sprintf(" with %q in the name", page.Contains)
+}
+
+// platformsOrType says what a tag's image runs on, or what else it is.
+func platformsOrType(tag api.Tag) string {
+	if len(tag.Platforms) > 0 {
+		return strings.Join(tag.Platforms, ", ")
+	}
+	return tag.ArtifactType
+}

@@ -1,0 +1,117 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"warthesis/internal/layout"
+	"warthesis/internal/oci"
+	"warthesis/internal/peer"
+)
+
+func addPull(root *cobra.Command, t terminal, r *remote) {
+	var platform, output string
+	command := &cobra.Command{
+		Use:     "pull REFERENCE DESTINATION",
+		GroupID: groupImages,
+		Short:   "Bring an image from a registry into an image layout",
+		Long: "Brings an image into an OCI image layout: a folder, or one tar where DESTINATION ends in .tar.\n" +
+			"Every byte is checked against its digest. A pull that was stopped goes on where it stopped when it is run again.\n" +
+			"Without --platform the images of all platforms come.",
+		Example: "  warthesis pull localhost:7070/timetable/planner:2.4.1 ./planner\n" +
+			"  warthesis pull --platform linux/arm64 localhost:7070/timetable/planner:2.4.1 planner.tar",
+		Args: cobra.ExactArgs(2),
+		RunE: func(c *cobra.Command, args []string) error {
+			if err := checkOutput(output); err != nil {
+				return err
+			}
+			ref, err := target(args[0])
+			if err != nil {
+				return err
+			}
+			wanted, err := platformFlag(platform)
+			if err != nil {
+				return err
+			}
+			into, err := openDestination(args[1])
+			if err != nil {
+				return err
+			}
+			watch := newWatcher(t, output)
+			d, err := r.peer(ref.Registry).PullImage(c.Context(), ref.Name, ref.Target(), wanted, keeper{into.folder}, watch)
+			watch.stop()
+			if err != nil {
+				return fmt.Errorf("pull %s: %w", ref, errors.Join(err, into.abandon()))
+			}
+			if err := into.finish(layout.Entry{Name: string(ref.Tag), Descriptor: d}); err != nil {
+				return err
+			}
+			if output == outputTable {
+				defer fmt.Fprintf(t.out, "In:        %s\n", args[1])
+			}
+			return reportTransfer(t, output, "Pulled", watch, d, []oci.Reference{ref})
+		},
+	}
+	addPlatform(command, &platform)
+	addOutput(command, &output)
+	root.AddCommand(command)
+}
+
+func addPlatform(c *cobra.Command, platform *string) {
+	c.Flags().StringVar(platform, "platform", "", "only the image for this platform, as os/architecture")
+}
+
+func platformFlag(s string) (*oci.Platform, error) {
+	if s == "" {
+		return nil, nil
+	}
+	p, err := oci.ParsePlatform(s)
+	if err != nil {
+		return nil, usageError{err}
+	}
+	return &p, nil
+}
+
+// destination is where a pull goes: a folder, which becomes a tar at the end
+// where a tar was asked for.
+type destination struct {
+	folder *layout.Folder
+	at     string
+	tar    string
+	isNew  bool
+}
+
+func openDestination(at string) (*destination, error) {
+	d := &destination{at: at}
+	if strings.HasSuffix(at, ".tar") {
+		d.tar, d.at = at, at+".partial"
+	}
+	_, err := os.Stat(d.at)
+	d.isNew = errors.Is(err, os.ErrNotExist)
+	d.folder, err = layout.Create(d.at)
+	return d, err
+}
+
+// abandon leaves what came for the next run, and nothing where nothing came.
+func (d *destination) abandon() error {
+	if !d.isNew || d.folder.HasContent() {
+		return nil
+	}
+	return os.RemoveAll(d.at)
+}
+
+func (d *destination) finish(e layout.Entry) error {
+	if err := errors.Join(d.folder.Add(e), d.folder.Finish()); err != nil || d.tar == "" {
+		return err
+	}
+	return d.folder.Pack(d.tar)
+}
+
+// keeper lets a layout take what a peer brings.
+type keeper struct{ *layout.Folder }
+
+func (k keeper) Receive(d oci.Descriptor) (peer.Receiver, error) { return k.Folder.Receive(d) }

@@ -1,0 +1,164 @@
+// Package demo makes the sample world: the registry of a made-up company, with
+// three months of history. What it holds depends on nothing outside, so that its
+// digests are the same on every machine; only its times hang on the day.
+package demo
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"sort"
+	"time"
+
+	"warthesis/internal/clock"
+	"warthesis/internal/oci"
+	"warthesis/internal/registry"
+)
+
+// act is something that happened in the sample world.
+type act struct {
+	at  time.Duration
+	who string
+	do  func(context.Context, *registry.Registry) error
+}
+
+// history gathers what happened, in any order.
+type history struct {
+	acts []act
+	err  error
+}
+
+// Start returns when the history begins for a demo that starts at now.
+func Start(now time.Time) time.Time { return now.Add(-days * 24 * time.Hour) }
+
+// Seed fills an empty registry with the sample world. The registry must run by
+// the clock, which Seed moves from the start of the history to its end.
+func Seed(ctx context.Context, r *registry.Registry, clk *clock.Set) error {
+	h := &history{}
+	h.bases()
+	for _, a := range applications {
+		h.application(a)
+	}
+	h.interlock()
+	h.mess()
+	if h.err != nil {
+		return fmt.Errorf("make the sample images: %w", h.err)
+	}
+	sort.SliceStable(h.acts, func(i, j int) bool { return h.acts[i].at < h.acts[j].at })
+	began := clk.Now()
+	for _, a := range h.acts {
+		clk.MoveTo(began.Add(a.at))
+		if err := a.do(registry.WithCaller(ctx, registry.Caller{Account: a.who}), r); err != nil {
+			return fmt.Errorf("make the sample world: %w", err)
+		}
+	}
+	clk.MoveTo(began.Add(days * 24 * time.Hour))
+	return nil
+}
+
+// push lets somebody push an image under tags.
+func (h *history) push(at time.Duration, who string, name oci.Name, made image, err error, tags ...oci.Tag) {
+	if err != nil {
+		h.err = err
+		return
+	}
+	h.acts = append(h.acts, act{at, who, func(ctx context.Context, r *registry.Registry) error {
+		return pushImage(ctx, r, name, made, tags)
+	}})
+}
+
+func pushImage(ctx context.Context, r *registry.Registry, name oci.Name, made image, tags []oci.Tag) error {
+	for _, b := range made.blobs {
+		if _, err := r.StatBlob(ctx, name, b.Digest); err == nil {
+			continue
+		}
+		part := registry.Part{Body: bytes.NewReader(b.raw), Offset: -1, Length: b.Size}
+		if err := r.PushBlob(ctx, name, part, b.Digest); err != nil {
+			return err
+		}
+	}
+	for n, d := range made.documents {
+		push := registry.ManifestPush{Name: name, Digest: d.Digest, MediaType: d.MediaType, Raw: d.raw}
+		if n == len(made.documents)-1 {
+			push.Tags = tags
+		}
+		if _, err := r.PushManifest(ctx, push); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// pull lets somebody pull a tag.
+func (h *history) pull(at time.Duration, who string, name oci.Name, tag oci.Tag) {
+	h.acts = append(h.acts, act{at, who, func(ctx context.Context, r *registry.Registry) error {
+		m, err := r.Manifest(ctx, name, string(tag))
+		if err == nil {
+			r.CountPull(m, tag)
+		}
+		return err
+	}})
+}
+
+func (h *history) bases() {
+	for n, version := range baseVersions {
+		at := day(float64(n)*30, 9)
+		for i, runtime := range []string{"os", "go-runtime", "node-runtime"} {
+			made, err := buildBase(runtime, version)
+			h.push(at+time.Duration(i)*time.Minute, "ines", oci.Name("base/"+runtime), made, err, oci.Tag(version), "latest")
+		}
+	}
+}
+
+// application lets the versions of an application come, be pulled for a while,
+// and give way to the next.
+func (h *history) application(a application) {
+	n := len(a.versions)
+	spacing := float64(days-4) / float64(n)
+	for i, version := range a.versions {
+		made, err := a.build(version, baseAt(i, n))
+		came := 2 + float64(i)*spacing
+		tags := []oci.Tag{oci.Tag(version), "latest"}
+		if i == n-1 || i == n-2 {
+			tags = append(tags, "stable")
+		}
+		if a.commits {
+			tags = append(tags, oci.Tag(fmt.Sprintf("c-%07x", random(string(a.name)+version).Uint32()>>4)))
+		}
+		h.push(day(came, 10+i%6), a.ci, a.name, made, err, tags...)
+		for d := 1.0; d < spacing && came+d < days-0.5; d += 1.5 {
+			h.pull(day(came+d, 3), a.cluster, a.name, oci.Tag(version))
+		}
+	}
+	for i := range a.nights {
+		version := fmt.Sprintf("night-%02d", i)
+		made, err := a.build(version, baseVersions[len(baseVersions)-1])
+		h.push(day(float64(days-a.nights+i), 2), a.ci, a.name, made, err, "night")
+	}
+}
+
+func (h *history) interlock() {
+	for i, version := range []string{"2026.06", "2026.07", "2026.08"} {
+		made, err := buildInterlock(version)
+		h.push(day(5+float64(i)*30, 8), "jun", "signals/interlock-config", made, err, oci.Tag(version))
+	}
+}
+
+// mess is what nobody meant: a tag on the wrong image for some hours, and an
+// upload that somebody walked away from.
+func (h *history) mess() {
+	planner := applications[0]
+	wrong, err := planner.build("night-18", baseVersions[len(baseVersions)-1])
+	h.push(day(days-2, 16), "teodor", planner.name, wrong, err, "stable")
+	right, err := planner.build("2.4.1", baseAt(6, 7))
+	h.push(day(days-2, 19), "teodor", planner.name, right, err, "stable")
+	h.acts = append(h.acts, act{day(days-6, 17), "marit", func(ctx context.Context, r *registry.Registry) error {
+		upload, err := r.StartUpload(ctx, "rolling/brakes-model", oci.SHA256)
+		if err != nil {
+			return err
+		}
+		half := machineCode(random("abandoned"), 400<<10)
+		_, err = r.AppendUpload(ctx, "rolling/brakes-model", upload.ID, registry.Part{Body: bytes.NewReader(half), Offset: 0, Length: int64(len(half))})
+		return err
+	}})
+}

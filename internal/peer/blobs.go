@@ -1,0 +1,206 @@
+package peer
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+
+	"warthesis/internal/oci"
+)
+
+// HasBlob reports whether the repository holds the blob.
+func (c *Client) HasBlob(ctx context.Context, name oci.Name, d oci.Descriptor) (bool, error) {
+	return try(ctx, c, func() (bool, error) {
+		answer, err := c.do(ctx, request{method: http.MethodHead, path: blobPath(name, d)}, http.StatusOK, http.StatusNotFound)
+		if err != nil {
+			return false, err
+		}
+		answer.Body.Close()
+		return answer.StatusCode == http.StatusOK, nil
+	})
+}
+
+func blobPath(name oci.Name, d oci.Descriptor) string {
+	return string(name) + "/blobs/" + d.Digest.String()
+}
+
+// PushBlob sends a blob. After a break it asks the registry how far it came and
+// goes on from there. told hears of every byte that was read for sending.
+func (c *Client) PushBlob(ctx context.Context, name oci.Name, d oci.Descriptor, content io.ReaderAt, told func(n int)) error {
+	var session *url.URL
+	var offset int64
+	_, err := try(ctx, c, func() (struct{}, error) {
+		var err error
+		if session != nil {
+			session, offset, err = c.progress(ctx, session)
+			if err != nil {
+				return struct{}{}, err
+			}
+		}
+		if session == nil {
+			offset = 0
+			if session, err = c.startUpload(ctx, name); err != nil {
+				return struct{}{}, err
+			}
+		}
+		return struct{}{}, c.finishUpload(ctx, session, d, content, offset, told)
+	})
+	return err
+}
+
+func (c *Client) startUpload(ctx context.Context, name oci.Name) (*url.URL, error) {
+	answer, err := c.do(ctx, request{
+		method: http.MethodPost, path: string(name) + "/blobs/uploads/",
+		body: func() io.Reader { return http.NoBody },
+	}, http.StatusAccepted)
+	if err != nil {
+		return nil, err
+	}
+	answer.Body.Close()
+	return c.location(answer)
+}
+
+// location reads where to go on (distribution-spec, "Pushing blobs"): the address
+// may be relative, and may lead elsewhere.
+func (c *Client) location(answer *http.Response) (*url.URL, error) {
+	at, err := answer.Request.URL.Parse(answer.Header.Get("Location"))
+	if err != nil || answer.Header.Get("Location") == "" {
+		return nil, fmt.Errorf("%s does not say where to send the upload", c.registry)
+	}
+	return at, nil
+}
+
+// progress asks how far an upload came. A session that the registry no longer
+// knows is nil: the upload starts anew.
+func (c *Client) progress(ctx context.Context, session *url.URL) (*url.URL, int64, error) {
+	answer, err := c.do(ctx, request{method: http.MethodGet, at: session}, http.StatusNoContent)
+	if err != nil {
+		var passing temporary
+		if errors.As(err, &passing) {
+			return session, 0, err
+		}
+		return nil, 0, nil
+	}
+	answer.Body.Close()
+	_, last, found := strings.Cut(answer.Header.Get("Range"), "-")
+	end, err := strconv.ParseInt(last, 10, 64)
+	// "0-0" is what registries say of one byte and of none: too little to go on from.
+	if !found || err != nil || end <= 0 {
+		return nil, 0, nil
+	}
+	if at, err := c.location(answer); err == nil {
+		session = at
+	}
+	return session, end + 1, nil
+}
+
+func (c *Client) finishUpload(ctx context.Context, session *url.URL, d oci.Descriptor, content io.ReaderAt, offset int64, told func(int)) error {
+	if offset > d.Size {
+		return oci.Errorf(oci.CodeRangeInvalid, "%s says it has %d bytes of a blob of %d", c.registry, offset, d.Size)
+	}
+	at := *session
+	query := at.Query()
+	query.Set("digest", d.Digest.String())
+	at.RawQuery = query.Encode()
+	header := http.Header{"Content-Type": {"application/octet-stream"}}
+	if offset > 0 && offset < d.Size {
+		header.Set("Content-Range", fmt.Sprintf("%d-%d", offset, d.Size-1))
+	}
+	answer, err := c.do(ctx, request{
+		method: http.MethodPut, at: &at, header: header, length: d.Size - offset,
+		body: func() io.Reader {
+			if offset == d.Size {
+				return http.NoBody
+			}
+			return &counted{io.NewSectionReader(content, offset, d.Size-offset), told}
+		},
+	}, http.StatusCreated)
+	if err != nil {
+		return err
+	}
+	answer.Body.Close()
+	return nil
+}
+
+// counted tells of what is read.
+type counted struct {
+	io.Reader
+	told func(int)
+}
+
+func (c *counted) Read(p []byte) (int, error) {
+	n, err := c.Reader.Read(p)
+	if n > 0 && c.told != nil {
+		c.told(n)
+	}
+	return n, err
+}
+
+// Receiver takes content, from where an earlier try stopped.
+type Receiver interface {
+	io.Writer
+	// Offset is how many bytes it has.
+	Offset() int64
+	// Restart drops them.
+	Restart() error
+	// Commit checks the content against its digest and keeps it.
+	Commit() error
+	// Close lets go of it; what came stays for another try.
+	Close() error
+}
+
+// PullBlob brings a blob into the receiver, from where that stands, and commits
+// it. told hears of every byte that came.
+func (c *Client) PullBlob(ctx context.Context, name oci.Name, d oci.Descriptor, to Receiver, told func(n int)) error {
+	if err := c.fetch(ctx, name, d, to, told); err != nil {
+		return errors.Join(err, to.Close())
+	}
+	return to.Commit()
+}
+
+func (c *Client) fetch(ctx context.Context, name oci.Name, d oci.Descriptor, to Receiver, told func(int)) error {
+	_, err := try(ctx, c, func() (struct{}, error) {
+		if to.Offset() == d.Size {
+			return struct{}{}, nil
+		}
+		return struct{}{}, c.fetchRest(ctx, name, d, to, told)
+	})
+	return err
+}
+
+func (c *Client) fetchRest(ctx context.Context, name oci.Name, d oci.Descriptor, to Receiver, told func(int)) error {
+	header := http.Header{}
+	if to.Offset() > 0 {
+		header.Set("Range", fmt.Sprintf("bytes=%d-", to.Offset()))
+	}
+	answer, err := c.do(ctx, request{method: http.MethodGet, path: blobPath(name, d), header: header}, http.StatusOK, http.StatusPartialContent)
+	if err != nil {
+		return err
+	}
+	defer answer.Body.Close()
+	if answer.StatusCode == http.StatusOK && to.Offset() > 0 {
+		// The registry does not serve parts: all of it comes again.
+		if err := to.Restart(); err != nil {
+			return err
+		}
+	}
+	// One byte more than is missing is enough to see that too much comes.
+	left := d.Size - to.Offset()
+	n, err := io.Copy(to, &counted{io.LimitReader(answer.Body, left+1), told})
+	var local *fs.PathError
+	switch {
+	case errors.As(err, &local):
+		return fmt.Errorf("keep %s: %w", d.Digest, err)
+	case err != nil:
+		return temporary{error: fmt.Errorf("the transfer of %s broke off: %w", d.Digest, err)}
+	case n < left:
+		return temporary{error: fmt.Errorf("the transfer of %s broke off after %d of %d bytes", d.Digest, to.Offset(), d.Size)}
+	}
+	return nil
+}

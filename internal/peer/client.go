@@ -1,0 +1,332 @@
+// Package peer is the client side of the distribution protocol: it talks to any
+// registry that keeps to the standard, of whatever make. What comes is checked
+// against its digest; what an interrupted transfer has brought is not sent again.
+package peer
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+
+	"github.com/cenkalti/backoff/v5"
+
+	"warthesis/internal/oci"
+)
+
+// Options say how to reach a registry.
+type Options struct {
+	// Unencrypted allows plain HTTP to a host that is not this machine.
+	Unencrypted bool
+	// UserAgent names the program to the registry.
+	UserAgent string
+	// Patience is how long a request that fails for a passing reason is tried
+	// again; zero is one minute.
+	Patience time.Duration
+}
+
+// Client talks to one registry. It is safe for concurrent use.
+type Client struct {
+	registry string
+	base     *url.URL
+	http     *http.Client
+	options  Options
+}
+
+// New returns a client of the registry, given as host or host:port. Plain HTTP is
+// spoken to this machine, and elsewhere only where the options allow it.
+func New(registry string, o Options) *Client {
+	if o.Patience == 0 {
+		o.Patience = time.Minute
+	}
+	return &Client{
+		registry: registry,
+		base:     Base(registry, o.Unencrypted),
+		http:     &http.Client{Transport: NewTransport()},
+		options:  o,
+	}
+}
+
+// Base returns the address of a registry with its scheme.
+func Base(registry string, unencrypted bool) *url.URL {
+	scheme := "https"
+	if unencrypted || isThisMachine(registry) {
+		scheme = "http"
+	}
+	return &url.URL{Scheme: scheme, Host: registry}
+}
+
+func isThisMachine(registry string) bool {
+	host := registry
+	if h, _, err := net.SplitHostPort(registry); err == nil {
+		host = h
+	}
+	ip := net.ParseIP(strings.Trim(host, "[]"))
+	return host == "localhost" || ip != nil && ip.IsLoopback()
+}
+
+// NewTransport returns the transport that the client's commands share: through
+// the proxy of the environment, and never unpacking what comes, since digests are
+// over the bytes as they are stored.
+func NewTransport() *http.Transport {
+	t := http.DefaultTransport.(*http.Transport).Clone()
+	t.DisableCompression = true
+	t.MaxIdleConnsPerHost = 16
+	t.ResponseHeaderTimeout = 5 * time.Minute
+	t.WriteBufferSize, t.ReadBufferSize = 256<<10, 256<<10
+	return t
+}
+
+// request is one call of the protocol.
+type request struct {
+	method string
+	// path is behind /v2/; at, where set, is an address the registry gave instead.
+	path   string
+	at     *url.URL
+	header http.Header
+	// body is opened anew for each try. It may be nil.
+	body   func() io.Reader
+	length int64
+}
+
+// do sends a request and returns an answer whose status is one of want. Answers
+// with other statuses become errors with the registry's own code and sentence.
+func (c *Client) do(ctx context.Context, r request, want ...int) (*http.Response, error) {
+	target := r.at
+	if target == nil {
+		target = c.base.JoinPath("v2", r.path)
+		// A path that ends in a slash means another resource than one without.
+		if strings.HasSuffix(r.path, "/") && !strings.HasSuffix(target.Path, "/") {
+			target.Path += "/"
+		}
+	}
+	var body io.Reader
+	if r.body != nil {
+		body = r.body()
+	}
+	call, err := http.NewRequestWithContext(ctx, r.method, target.String(), body)
+	if err != nil {
+		return nil, err
+	}
+	if r.header != nil {
+		call.Header = r.header.Clone()
+	}
+	call.Header.Set("User-Agent", c.options.UserAgent)
+	if r.body != nil {
+		call.ContentLength = r.length
+	}
+	answer, err := c.http.Do(call)
+	if err != nil {
+		return nil, c.unreachable(err)
+	}
+	for _, status := range want {
+		if answer.StatusCode == status {
+			return answer, nil
+		}
+	}
+	defer answer.Body.Close()
+	return nil, c.refusal(answer)
+}
+
+// temporary is an error that may pass.
+type temporary struct {
+	error
+	// after is how long the registry asks to wait; zero where it does not say.
+	after time.Duration
+}
+
+func (t temporary) Unwrap() error { return t.error }
+
+// unreachable says in words why no answer came.
+func (c *Client) unreachable(err error) error {
+	if errors.Is(err, context.Canceled) {
+		return context.Canceled
+	}
+	var dns *net.DNSError
+	sentence := fmt.Errorf("%s does not answer: %w", c.registry, errors.Unwrap(err))
+	switch {
+	case errors.As(err, &dns):
+		return fmt.Errorf("the name %s cannot be resolved; is the registry's address right?", dns.Name)
+	case strings.Contains(err.Error(), "server gave HTTP response to HTTPS client"):
+		return fmt.Errorf("%s speaks plain HTTP; if that is meant, say --unencrypted", c.registry)
+	case strings.Contains(err.Error(), "certificate"):
+		return fmt.Errorf("%s is not trusted: %w", c.registry, errors.Unwrap(err))
+	}
+	return temporary{error: sentence}
+}
+
+// errorLimit is how much of an error's body is read, in bytes.
+const errorLimit = 64 << 10
+
+func (c *Client) refusal(answer *http.Response) error {
+	var body struct {
+		Errors []struct {
+			Code    oci.Code
+			Message string
+		}
+	}
+	raw, _ := io.ReadAll(io.LimitReader(answer.Body, errorLimit))
+	err := oci.Errorf(codeOf(answer), "%s answers %s", c.registry, answer.Status)
+	if json.Unmarshal(raw, &body) == nil && len(body.Errors) > 0 {
+		said := body.Errors[0]
+		err = oci.Errorf(said.Code, "%s refuses: %s", c.registry, firstOf(said.Message, string(said.Code)))
+	}
+	if answer.StatusCode == http.StatusUnauthorized {
+		err = oci.Errorf(oci.CodeUnauthorized, "not logged in to %s, and it asks for a login", c.registry)
+	}
+	if answer.StatusCode == http.StatusTooManyRequests || answer.StatusCode >= 500 && answer.StatusCode != http.StatusInsufficientStorage {
+		return temporary{err, retryAfter(answer)}
+	}
+	return err
+}
+
+func firstOf(a, b string) string {
+	if a != "" {
+		return a
+	}
+	return b
+}
+
+// codeOf gives a code to an answer that does not say one.
+func codeOf(answer *http.Response) oci.Code {
+	switch answer.StatusCode {
+	case http.StatusNotFound:
+		return oci.CodeManifestUnknown
+	case http.StatusForbidden:
+		return oci.CodeDenied
+	case http.StatusRequestedRangeNotSatisfiable:
+		return oci.CodeRangeInvalid
+	case http.StatusTooManyRequests:
+		return oci.CodeTooManyRequests
+	}
+	return oci.CodeUnsupported
+}
+
+func retryAfter(answer *http.Response) time.Duration {
+	seconds, err := time.ParseDuration(answer.Header.Get("Retry-After") + "s")
+	if err != nil || seconds < 0 {
+		return 0
+	}
+	return min(seconds, time.Minute)
+}
+
+// try repeats what fails for a passing reason, with growing pauses.
+func try[T any](ctx context.Context, c *Client, once func() (T, error)) (T, error) {
+	return backoff.Retry(ctx, func() (T, error) {
+		v, err := once()
+		var passing temporary
+		switch {
+		case err == nil:
+			return v, nil
+		case !errors.As(err, &passing):
+			return v, backoff.Permanent(err)
+		case passing.after > 0:
+			return v, &backoff.RetryAfterError{Duration: passing.after}
+		}
+		return v, passing.error
+	}, backoff.WithMaxElapsedTime(c.options.Patience), backoff.WithBackOff(backoff.NewExponentialBackOff()))
+}
+
+// Resolve returns what a tag or digest names: its media type, digest and size. A
+// registry that leaves the digest out of its answer is asked for the whole.
+func (c *Client) Resolve(ctx context.Context, name oci.Name, target string) (oci.Descriptor, error) {
+	return try(ctx, c, func() (oci.Descriptor, error) {
+		answer, err := c.do(ctx, c.manifest(http.MethodHead, name, target), http.StatusOK)
+		if err != nil {
+			return oci.Descriptor{}, missing(err, name, target)
+		}
+		answer.Body.Close()
+		digest, err := oci.ParseDigest(answer.Header.Get("Docker-Content-Digest"))
+		if err != nil || answer.ContentLength < 0 {
+			d, _, err := c.getManifest(ctx, name, target)
+			return d, err
+		}
+		return oci.Descriptor{MediaType: answer.Header.Get("Content-Type"), Digest: digest, Size: answer.ContentLength}, nil
+	})
+}
+
+// Manifest returns a manifest by tag or digest, byte for byte. Asked by digest,
+// the bytes are checked against it.
+func (c *Client) Manifest(ctx context.Context, name oci.Name, target string) (oci.Descriptor, []byte, error) {
+	type found struct {
+		oci.Descriptor
+		raw []byte
+	}
+	f, err := try(ctx, c, func() (found, error) {
+		d, raw, err := c.getManifest(ctx, name, target)
+		return found{d, raw}, err
+	})
+	return f.Descriptor, f.raw, err
+}
+
+// manifestLimit is the largest manifest in bytes that is taken.
+const manifestLimit = 16 << 20
+
+func (c *Client) manifest(method string, name oci.Name, target string) request {
+	return request{
+		method: method, path: string(name) + "/manifests/" + target,
+		header: http.Header{"Accept": {strings.Join(oci.ManifestMediaTypes, ", ")}},
+	}
+}
+
+func (c *Client) getManifest(ctx context.Context, name oci.Name, target string) (oci.Descriptor, []byte, error) {
+	answer, err := c.do(ctx, c.manifest(http.MethodGet, name, target), http.StatusOK)
+	if err != nil {
+		return oci.Descriptor{}, nil, missing(err, name, target)
+	}
+	defer answer.Body.Close()
+	raw, err := io.ReadAll(io.LimitReader(answer.Body, manifestLimit+1))
+	if err != nil {
+		return oci.Descriptor{}, nil, temporary{error: fmt.Errorf("the answer of %s broke off: %w", c.registry, err)}
+	}
+	if len(raw) > manifestLimit {
+		return oci.Descriptor{}, nil, oci.Errorf(oci.CodeManifestTooLarge, "the manifest at %s is larger than %d MiB", c.registry, manifestLimit>>20)
+	}
+	d := oci.Descriptor{MediaType: answer.Header.Get("Content-Type"), Size: int64(len(raw))}
+	if wanted, err := oci.ParseDigest(target); err == nil {
+		d.Digest = wanted
+	} else if said, err := oci.ParseDigest(answer.Header.Get("Docker-Content-Digest")); err == nil {
+		d.Digest = said
+	} else {
+		d.Digest = oci.DigestOf(oci.SHA256, raw)
+	}
+	if oci.DigestOf(d.Digest.Algorithm(), raw) != d.Digest {
+		return d, nil, oci.Errorf(oci.CodeDigestInvalid, "what %s sent for %s is something else: its bytes were changed on the way or at the registry", c.registry, d.Digest)
+	}
+	return d, raw, nil
+}
+
+// missing says in a sentence that a manifest is not there: an answer to HEAD has none.
+func missing(err error, name oci.Name, target string) error {
+	if errors.Is(err, oci.CodeManifestUnknown) {
+		return oci.Errorf(oci.CodeManifestUnknown, "there is no %s in %s; list its tags with warthesis list", target, name)
+	}
+	return err
+}
+
+// PushManifest sends a manifest, under a tag or its digest.
+func (c *Client) PushManifest(ctx context.Context, name oci.Name, target string, d oci.Descriptor, raw []byte) error {
+	_, err := try(ctx, c, func() (struct{}, error) {
+		answer, err := c.do(ctx, request{
+			method: http.MethodPut, path: string(name) + "/manifests/" + target,
+			header: http.Header{"Content-Type": {d.MediaType}},
+			body:   func() io.Reader { return bytes.NewReader(raw) }, length: int64(len(raw)),
+		}, http.StatusCreated)
+		if err != nil {
+			return struct{}{}, err
+		}
+		answer.Body.Close()
+		if said := answer.Header.Get("Docker-Content-Digest"); said != "" && said != d.Digest.String() {
+			return struct{}{}, oci.Errorf(oci.CodeDigestInvalid, "%s stored %s as %s: it does not keep bytes as they came", c.registry, d.Digest, said)
+		}
+		return struct{}{}, nil
+	})
+	return err
+}
