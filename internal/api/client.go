@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -70,7 +71,11 @@ func (c *Client) get(ctx context.Context, path string, query url.Values, into an
 	request.Header.Set("Accept", "application/json")
 	answer, err := c.HTTP.Do(request)
 	if err != nil {
-		return fmt.Errorf("ask %s: %w", c.Base, err)
+		var cause *url.Error
+		if errors.As(err, &cause) {
+			err = cause.Err
+		}
+		return fmt.Errorf("%s does not answer: %w", c.Base, err)
 	}
 	defer answer.Body.Close()
 	body := io.LimitReader(answer.Body, answerLimit)

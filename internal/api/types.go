@@ -65,7 +65,8 @@ type Descriptor struct {
 // Layer is a layer with the step that made it.
 type Layer struct {
 	Descriptor
-	Step string `json:"step,omitempty" doc:"The build step that made the layer, where the history says"`
+	Step         string `json:"step,omitempty" doc:"The build step that made the layer, where the history says"`
+	Repositories int64  `json:"repositories" doc:"Number of repositories that hold the layer"`
 }
 
 // RunSettings are how a container image runs.

@@ -86,6 +86,13 @@ func newRoot(t terminal, version string) *cobra.Command {
 		Version:       version,
 		SilenceErrors: true,
 		SilenceUsage:  true,
+		Args: func(c *cobra.Command, args []string) error {
+			if len(args) > 0 {
+				return usage("there is no command %q; warthesis --help lists them", args[0])
+			}
+			return nil
+		},
+		RunE: func(c *cobra.Command, _ []string) error { return c.Help() },
 	}
 	root.SetOut(t.out)
 	root.SetErr(t.err)

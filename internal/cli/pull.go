@@ -50,6 +50,10 @@ func addPull(root *cobra.Command, t terminal, r *remote) {
 			if err := into.finish(layout.Entry{Name: string(ref.Tag), Descriptor: d}); err != nil {
 				return err
 			}
+			if wanted != nil {
+				// The tag names the index, not the one image that came.
+				ref.Tag = ""
+			}
 			if output == outputTable {
 				defer fmt.Fprintf(t.out, "In:        %s\n", args[1])
 			}

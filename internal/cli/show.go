@@ -66,7 +66,8 @@ func addIdentify(root *cobra.Command, t terminal, r *remote) {
 				}
 			} else {
 				d, _, err := client.Pick(c.Context(), ref.Name, ref.Target(), wanted)
-				ref.Digest = d.Digest
+				// The tag names the index, not the one image.
+				ref.Tag, ref.Digest = "", d.Digest
 				if err != nil {
 					return err
 				}

@@ -105,7 +105,11 @@ func (h *history) bases() {
 		at := day(float64(n)*30, 9)
 		for i, runtime := range []string{"os", "go-runtime", "node-runtime"} {
 			made, err := buildBase(runtime, version)
-			h.push(at+time.Duration(i)*time.Minute, "ines", oci.Name("base/"+runtime), made, err, oci.Tag(version), "latest")
+			name := oci.Name("base/" + runtime)
+			h.push(at+time.Duration(i)*time.Minute, "ines", name, made, err, oci.Tag(version), "latest")
+			for d := 1 + i; d < 30; d += 4 {
+				h.pull(at+day(float64(d), 2), "ci-timetable", name, "latest")
+			}
 		}
 	}
 }

@@ -14,6 +14,8 @@ import (
 	"net/http"
 	"net/url"
 	"strings"
+	"sync/atomic"
+	"syscall"
 	"time"
 
 	"github.com/cenkalti/backoff/v5"
@@ -38,6 +40,9 @@ type Client struct {
 	base     *url.URL
 	http     *http.Client
 	options  Options
+	// reached tells that the registry has answered before: a refused connection
+	// is then a pause, and not a wrong address.
+	reached atomic.Bool
 }
 
 // New returns a client of the registry, given as host or host:port. Plain HTTP is
@@ -126,6 +131,7 @@ func (c *Client) do(ctx context.Context, r request, want ...int) (*http.Response
 	if err != nil {
 		return nil, c.unreachable(err)
 	}
+	c.reached.Store(true)
 	for _, status := range want {
 		if answer.StatusCode == status {
 			return answer, nil
@@ -158,6 +164,9 @@ func (c *Client) unreachable(err error) error {
 		return fmt.Errorf("%s speaks plain HTTP; if that is meant, say --unencrypted", c.registry)
 	case strings.Contains(err.Error(), "certificate"):
 		return fmt.Errorf("%s is not trusted: %w", c.registry, errors.Unwrap(err))
+	}
+	if errors.Is(err, syscall.ECONNREFUSED) && !c.reached.Load() {
+		return sentence
 	}
 	return temporary{error: sentence}
 }

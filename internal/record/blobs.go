@@ -93,3 +93,22 @@ func inSlices[T any](all []T, each func([]T) error) error {
 	}
 	return nil
 }
+
+// Holders counts the repositories that hold each of the blobs.
+func (v View) Holders(digests []oci.Digest) (map[oci.Digest]int64, error) {
+	counts := make(map[oci.Digest]int64, len(digests))
+	err := inSlices(digests, func(some []oci.Digest) error {
+		var rows []struct {
+			Digest oci.Digest
+			Count  int64
+		}
+		err := v.db.Table("blobs").Select("blobs.digest, count(*) AS count").
+			Joins("JOIN holdings ON holdings.blob_id = blobs.id").
+			Where("blobs.digest IN ?", some).Group("blobs.digest").Find(&rows).Error
+		for _, row := range rows {
+			counts[row.Digest] = row.Count
+		}
+		return err
+	})
+	return counts, err
+}

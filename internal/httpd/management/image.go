@@ -95,10 +95,14 @@ func (d *door) platformImage(ctx context.Context, name oci.Name, m record.Manife
 			shown.Platform = oci.PlatformString(inspect.Platform(config))
 		}
 	}
+	holders, err := d.Records.View(ctx).Holders(digestsOf(parsed.Layers))
+	if err != nil {
+		slog.Warn("the holders of layers cannot be counted", "repository", name, "digest", m.Digest, "error", err)
+	}
 	for _, l := range inspect.Layers(parsed.Layers, config) {
 		shown.Layers = append(shown.Layers, api.Layer{
 			Descriptor: api.Descriptor{MediaType: l.MediaType, Digest: l.Digest, Size: l.Size},
-			Step:       l.Step,
+			Step:       l.Step, Repositories: holders[l.Digest],
 		})
 	}
 	return shown
@@ -128,4 +132,12 @@ func orEmpty(m map[string]string) map[string]string {
 		return map[string]string{}
 	}
 	return m
+}
+
+func digestsOf(descriptors []oci.Descriptor) []oci.Digest {
+	digests := make([]oci.Digest, len(descriptors))
+	for i, d := range descriptors {
+		digests[i] = d.Digest
+	}
+	return digests
 }

@@ -1,0 +1,71 @@
+# What people call: make demo, make test, make build, make bench, make screenshots.
+
+TAGS    := netgo,osusergo,sqlite_omit_load_extension
+VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo development)
+GO      := go
+export GOFLAGS += -trimpath
+WEB     := $(shell find web/src web/public -type f ! -name schema.d.ts 2>/dev/null) web/index.html web/vite.config.ts
+SOURCES := $(shell find cmd internal -name '*.go' -o -name '*.sql' 2>/dev/null) go.mod go.sum
+CONSOLE := internal/httpd/console/dist/index.html
+
+.PHONY: build demo test check bench screenshots clean
+
+# build leaves bin/warthesis: the service with its console, and the client.
+build: bin/warthesis
+
+bin/warthesis: $(SOURCES) $(CONSOLE)
+	$(GO) build -tags $(TAGS) -ldflags '-s -w -X main.version=$(VERSION) -linkmode external -extldflags "-static"' -o $@ ./cmd/warthesis 2>build/link.log || (cat build/link.log; exit 1)
+
+build/openapi.json: $(SOURCES)
+	mkdir -p build
+	$(GO) run -tags $(TAGS) ./cmd/openapi > $@.next
+	cmp -s $@.next $@ || cp $@.next $@
+	rm $@.next
+
+web/node_modules/.installed: web/package.json web/package-lock.json
+	cd web && npm install --no-save --no-audit --no-fund
+	touch $@
+
+web/src/api/schema.d.ts: build/openapi.json web/node_modules/.installed
+	cd web && npm run -s types
+
+$(CONSOLE): $(WEB) web/src/api/schema.d.ts web/node_modules/.installed
+	cd web && npm run -s build
+
+# demo serves the sample world on this machine until Ctrl-C.
+demo: build
+	bin/warthesis demo
+
+# check is all that reads the code without running it.
+check: $(CONSOLE)
+	@test -z "$$(gofmt -l cmd internal bench)" || (echo "gofmt would change:"; gofmt -l cmd internal bench; exit 1)
+	$(GO) vet -tags $(TAGS) ./...
+	$(GO) tool staticcheck -tags $(TAGS) ./...
+	cd web && npm run -s check && npm run -s lint
+
+# test installs what is missing and runs everything.
+test: tools-for-tests check build
+	$(GO) build -race -tags $(TAGS) -o bin/warthesis-race ./cmd/warthesis
+	WARTHESIS_BINARY=$(CURDIR)/bin/warthesis-race $(GO) test -race -tags $(TAGS) ./...
+
+.PHONY: tools-for-tests tools-for-bench tools-for-screenshots
+tools-for-tests:
+	@command -v chromium >/dev/null || (apt-get update -qq && apt-get install -y -qq --no-install-recommends chromium)
+
+tools-for-bench:
+	@command -v nginx >/dev/null || (apt-get update -qq && apt-get install -y -qq --no-install-recommends nginx-light)
+
+tools-for-screenshots: tools-for-tests
+	@command -v xterm >/dev/null && command -v Xvfb >/dev/null && command -v import >/dev/null || \
+		(apt-get update -qq && apt-get install -y -qq --no-install-recommends xterm xvfb imagemagick fonts-dejavu-core)
+
+# bench prints the speed of this machine's build as ratios.
+bench: tools-for-bench build
+	$(GO) run -tags $(TAGS) ./bench -binary bin/warthesis
+
+# screenshots takes the pictures of the documents anew, from the sample world.
+screenshots: tools-for-screenshots build
+	docs/screenshots.sh
+
+clean:
+	rm -rf bin build web/node_modules internal/httpd/console/dist/assets internal/httpd/console/dist/index.html

@@ -1,0 +1,90 @@
+// Command screenshots takes the pictures of the console that the documents show,
+// from a registry that runs with the sample world.
+//
+//	screenshots -from http://127.0.0.1:7070 -to docs/screenshots
+package main
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"log"
+	"os"
+	"path/filepath"
+
+	"warthesis/internal/browser"
+)
+
+// picture is one page in one scheme; click, where set, is pressed before the shot.
+type picture struct {
+	name, path, wait, click string
+	dark                    bool
+}
+
+var pictures = []picture{
+	{name: "images", path: "/", wait: `[data-index="3"]`},
+	{name: "images-dark", path: "/", wait: `[data-index="3"]`, dark: true},
+	{name: "repository", path: "/r/timetable/planner", wait: `[data-index="3"]`},
+	{name: "image", path: "/r/timetable/planner@:2.4.1", wait: `[role="listitem"]`},
+	{name: "image-dark", path: "/r/timetable/planner@:2.4.1", wait: `[role="listitem"]`, dark: true},
+	{name: "manifest", path: "/r/timetable/planner@:2.4.1", wait: `[role="listitem"]`, click: `[role="tab"]:nth-child(4)`},
+	{name: "find", path: "/find?q=planner:2.4", wait: `main a`},
+}
+
+func main() {
+	from := flag.String("from", "http://127.0.0.1:7070", "address of the registry")
+	to := flag.String("to", "docs/screenshots", "folder for the pictures")
+	path := flag.String("path", "", "take one picture of this path instead, for a look")
+	click := flag.String("click", "", "press this before the one picture")
+	dark := flag.Bool("dark", false, "take the one picture in the dark scheme")
+	flag.Parse()
+	if *path != "" {
+		pictures = []picture{{name: "look", path: *path, wait: "main h1", click: *click, dark: *dark}}
+	}
+	if err := take(*from, *to); err != nil {
+		log.Fatal(err)
+	}
+}
+
+func take(from, to string) error {
+	if err := os.MkdirAll(to, 0o755); err != nil {
+		return err
+	}
+	page, end, err := browser.Open(context.Background())
+	if err != nil {
+		return err
+	}
+	defer end()
+	for _, p := range pictures {
+		shot, err := p.take(page, from)
+		if err != nil {
+			return fmt.Errorf("%s: %w", p.name, err)
+		}
+		if err := os.WriteFile(filepath.Join(to, p.name+".png"), shot, 0o644); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (p picture) take(page *browser.Page, from string) ([]byte, error) {
+	scheme := "light"
+	if p.dark {
+		scheme = "dark"
+	}
+	if err := page.Scheme(scheme); err != nil {
+		return nil, err
+	}
+	if err := page.Go(from + p.path); err != nil {
+		return nil, err
+	}
+	if err := page.WaitFor(p.wait); err != nil {
+		return nil, err
+	}
+	if p.click != "" {
+		if err := page.Click(p.click); err != nil {
+			return nil, err
+		}
+	}
+	return page.Shot()
+}

@@ -1,0 +1,214 @@
+// Package kit lets tests drive the real program: it starts the service on this
+// machine with a data folder of its own, stops or kills it, and runs client
+// commands against it.
+package kit
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"io"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+)
+
+// patience is how long a test waits for what should come soon.
+const patience = 30 * time.Second
+
+var build = sync.OnceValues(func() (string, error) {
+	if given := os.Getenv("WARTHESIS_BINARY"); given != "" {
+		return given, nil
+	}
+	folder, err := os.MkdirTemp("", "warthesis-test-")
+	if err != nil {
+		return "", err
+	}
+	at := filepath.Join(folder, "warthesis")
+	out, err := exec.Command("go", "build", "-o", at, "warthesis/cmd/warthesis").CombinedOutput()
+	if err != nil {
+		return "", errors.New(string(out))
+	}
+	return at, nil
+})
+
+// Binary returns the program under test: the one that WARTHESIS_BINARY names, or
+// one built for the run.
+func Binary(t testing.TB) string {
+	at, err := build()
+	require.NoError(t, err, "build the program")
+	return at
+}
+
+// Service is a running registry.
+type Service struct {
+	// Address is host:port.
+	Address string
+	// Data is its data folder.
+	Data string
+
+	t    testing.TB
+	args []string
+	cmd  *exec.Cmd
+	log  *buffer
+}
+
+// Start runs a registry on a data folder, with more flags where given, and waits
+// until it is ready. It ends with the test.
+func Start(t testing.TB, data string, more ...string) *Service {
+	s := &Service{t: t, Data: data, args: append([]string{"serve", "--data", data, "--free-bytes", "-1"}, more...)}
+	s.start("127.0.0.1:0")
+	t.Cleanup(func() {
+		s.Kill()
+		if t.Failed() {
+			t.Logf("the service said:\n%s", s.Log())
+		}
+	})
+	return s
+}
+
+var servesAt = regexp.MustCompile(`serves http://(\S+)`)
+
+func (s *Service) start(listen string) {
+	s.log = &buffer{}
+	s.cmd = exec.Command(Binary(s.t), append(s.args, "--listen", listen)...)
+	s.cmd.Stdout, s.cmd.Stderr = s.log, s.log
+	require.NoError(s.t, s.cmd.Start())
+	Eventually(s.t, "the service is ready", func() bool {
+		found := servesAt.FindStringSubmatch(s.log.String())
+		if found == nil {
+			return false
+		}
+		s.Address = found[1]
+		answer, err := http.Get(s.URL("/healthz/ready"))
+		if err != nil {
+			return false
+		}
+		answer.Body.Close()
+		return answer.StatusCode == http.StatusOK
+	}, s.log.String)
+}
+
+// URL returns an address of the service.
+func (s *Service) URL(path string) string { return "http://" + s.Address + path }
+
+// Log returns what the service has written so far.
+func (s *Service) Log() string { return s.log.String() }
+
+// Process returns the service's process ID.
+func (s *Service) Process() int { return s.cmd.Process.Pid }
+
+// Kill ends the service as a power cut ends a process.
+func (s *Service) Kill() {
+	if s.cmd.ProcessState == nil {
+		_ = s.cmd.Process.Kill()
+		_ = s.cmd.Wait()
+	}
+}
+
+// Stop asks the service to end, and waits until it has.
+func (s *Service) Stop() {
+	require.NoError(s.t, s.cmd.Process.Signal(syscall.SIGTERM))
+	require.NoError(s.t, s.cmd.Wait(), "the service ends without an error: %s", s.log)
+}
+
+// Restart starts the service again on the same data and address.
+func (s *Service) Restart() { s.start(s.Address) }
+
+// Do sends a request to the service and returns the answer with its whole body.
+func (s *Service) Do(method, path string, body io.Reader, headers ...string) (*http.Response, []byte) {
+	s.t.Helper()
+	answer, raw, err := s.Try(method, path, body, headers...)
+	require.NoError(s.t, err)
+	return answer, raw
+}
+
+// Try is Do for requests that may fail. Headers are given as name, value, name, value.
+func (s *Service) Try(method, path string, body io.Reader, headers ...string) (*http.Response, []byte, error) {
+	request, err := http.NewRequest(method, s.URL(path), body)
+	if err != nil {
+		return nil, nil, err
+	}
+	for i := 0; i+1 < len(headers); i += 2 {
+		request.Header.Set(headers[i], headers[i+1])
+	}
+	answer, err := http.DefaultClient.Do(request)
+	if err != nil {
+		return nil, nil, err
+	}
+	defer answer.Body.Close()
+	raw, err := io.ReadAll(answer.Body)
+	return answer, raw, err
+}
+
+// Result is what a command left.
+type Result struct {
+	Out, Err string
+	Code     int
+}
+
+// Run runs a client command to its end.
+func Run(t testing.TB, args ...string) Result {
+	t.Helper()
+	ctx, cancel := context.WithTimeout(context.Background(), 2*patience)
+	defer cancel()
+	var out, errs bytes.Buffer
+	cmd := exec.CommandContext(ctx, Binary(t), args...)
+	cmd.Stdout, cmd.Stderr = &out, &errs
+	err := cmd.Run()
+	var ended *exec.ExitError
+	if err != nil && !errors.As(err, &ended) {
+		require.NoError(t, err)
+	}
+	return Result{out.String(), errs.String(), cmd.ProcessState.ExitCode()}
+}
+
+// Must runs a client command that has to succeed, and returns what it printed.
+func Must(t testing.TB, args ...string) string {
+	t.Helper()
+	r := Run(t, args...)
+	require.Equal(t, 0, r.Code, "warthesis %s: %s", strings.Join(args, " "), r.Err)
+	return r.Out
+}
+
+// Eventually waits until a condition holds. explain adds to the message where it does not.
+func Eventually(t testing.TB, what string, holds func() bool, explain ...func() string) {
+	t.Helper()
+	for deadline := time.Now().Add(patience); time.Now().Before(deadline); time.Sleep(10 * time.Millisecond) {
+		if holds() {
+			return
+		}
+	}
+	more := ""
+	for _, e := range explain {
+		more += "\n" + e()
+	}
+	require.FailNow(t, "waited in vain until "+what, more)
+}
+
+// buffer is a bytes.Buffer that a process writes while a test reads.
+type buffer struct {
+	mu sync.Mutex
+	b  bytes.Buffer
+}
+
+func (b *buffer) Write(p []byte) (int, error) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.b.Write(p)
+}
+
+func (b *buffer) String() string {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.b.String()
+}

@@ -1,0 +1,20 @@
+// Places of the console, as addresses.
+
+export const repositoryPlace = (repository: string) => `/r/${repository}`
+
+export const imagePlace = (repository: string, target: string) =>
+  `/r/${repository}@${target.includes(':') ? target : `:${target}`}`
+
+export interface ImageAddress {
+  repository: string
+  // reference is a tag or a digest, '' for the repository itself.
+  reference: string
+}
+
+// readPlace takes apart what stands behind /r/.
+export function readPlace(path: string): ImageAddress {
+  const at = path.indexOf('@')
+  if (at < 0) return { repository: path.replace(/\/$/, ''), reference: '' }
+  const target = path.slice(at + 1)
+  return { repository: path.slice(0, at), reference: target.startsWith(':') ? target.slice(1) : target }
+}

@@ -1,0 +1,90 @@
+import { keepPreviousData, useInfiniteQuery, useQuery, useQueryClient } from '@tanstack/react-query'
+import { useEffect, useState } from 'react'
+import { client, take } from './client'
+
+export type Sort = 'name' | 'change'
+
+export interface ListView {
+  sort: Sort
+  contains: string
+}
+
+const pageSize = 200
+
+export const useService = () =>
+  useQuery({ queryKey: ['service'], queryFn: () => take(client.GET('/api/v1/service')), staleTime: Infinity })
+
+export const useRepositories = (view: ListView) =>
+  useInfiniteQuery({
+    queryKey: ['repositories', view],
+    queryFn: ({ pageParam }) =>
+      take(client.GET('/api/v1/repositories', { params: { query: { ...view, after: pageParam, limit: pageSize } } })),
+    initialPageParam: '',
+    getNextPageParam: (last) => last.next,
+    placeholderData: keepPreviousData,
+  })
+
+export const useRepository = (repository: string) =>
+  useQuery({
+    queryKey: ['repository', repository],
+    queryFn: () => take(client.GET('/api/v1/repository', { params: { query: { repository } } })),
+  })
+
+export const useTags = (repository: string, view: ListView) =>
+  useInfiniteQuery({
+    queryKey: ['tags', repository, view],
+    queryFn: ({ pageParam }) =>
+      take(client.GET('/api/v1/tags', { params: { query: { repository, ...view, after: pageParam, limit: pageSize } } })),
+    initialPageParam: '',
+    getNextPageParam: (last) => last.next,
+    placeholderData: keepPreviousData,
+  })
+
+export const useImage = (repository: string, reference: string) =>
+  useQuery({
+    queryKey: ['image', repository, reference],
+    queryFn: () => take(client.GET('/api/v1/image', { params: { query: { repository, reference } } })),
+  })
+
+export const useFind = (q: string) =>
+  useQuery({
+    queryKey: ['find', q],
+    queryFn: () => take(client.GET('/api/v1/find', { params: { query: { q } } })),
+    enabled: q !== '',
+  })
+
+export type Line = 'connecting' | 'live' | 'broken'
+
+// useChanges keeps every list up to date: each change that the registry tells of
+// makes the answers that it touches be asked for again.
+export function useChanges(): Line {
+  const queries = useQueryClient()
+  const [line, setLine] = useState<Line>('connecting')
+  useEffect(() => {
+    const stream = new EventSource('/api/v1/changes')
+    let late: ReturnType<typeof setTimeout> | undefined
+    // Many changes in a row, as one push brings, are one reason to ask again.
+    const askAgain = () => {
+      late ??= setTimeout(() => {
+        late = undefined
+        void queries.invalidateQueries()
+      }, 150)
+    }
+    let broken = false
+    stream.onopen = () => {
+      setLine('live')
+      if (broken) askAgain()
+      broken = false
+    }
+    stream.onerror = () => {
+      broken = true
+      setLine('broken')
+    }
+    stream.addEventListener('change', askAgain)
+    return () => {
+      stream.close()
+      clearTimeout(late)
+    }
+  }, [queries])
+  return line
+}

@@ -1,0 +1,58 @@
+import { Link, Typography } from '@mui/material'
+import { useCallback, useMemo } from 'react'
+import { Link as Route } from 'react-router'
+import { repositoryPlace } from '../api/addresses'
+import type { Schemas } from '../api/client'
+import { type Sort, useRepositories, useService } from '../api/queries'
+import { Size, When } from '../parts/Amounts'
+import { Filter, useListView } from '../parts/Filter'
+import { Page } from '../parts/Page'
+import { type Column, RowTable } from '../parts/RowTable'
+import { Empty, Trouble, Waiting } from '../parts/States'
+
+type Repository = Schemas['Repository']
+
+const columns: Column<Repository, Sort>[] = [
+  {
+    title: 'Repository', width: 'minmax(220px, 1fr)', sort: 'name',
+    cell: (r) => (
+      <Link component={Route} to={repositoryPlace(r.name)} tabIndex={-1} color="textPrimary">
+        {r.name.includes('/') && <Typography component="span" color="textSecondary">{r.namespace}/</Typography>}
+        {r.name.includes('/') ? r.name.slice(r.namespace.length + 1) : r.name}
+      </Link>
+    ),
+  },
+  { title: 'Tags', width: '80px', number: true, cell: (r) => r.tags },
+  { title: 'Size', width: '100px', number: true, cell: (r) => <Size bytes={r.size} /> },
+  { title: 'Pushed', width: '140px', sort: 'change', cell: (r) => <When at={r.pushed_at} /> },
+  { title: 'Pulled', width: '140px', cell: (r) => <When at={r.pulled_at} /> },
+  { title: 'Pulls', width: '80px', number: true, cell: (r) => r.pulls.toLocaleString('en') },
+]
+
+export function RepositoriesPage() {
+  const { view, change } = useListView('change')
+  const list = useRepositories(view)
+  const service = useService()
+  const rows = useMemo(() => list.data?.pages.flatMap((p) => p.repositories) ?? [], [list.data])
+  const { fetchNextPage, isFetchingNextPage } = list
+  const onMore = useCallback(() => void (isFetchingNextPage || fetchNextPage()), [isFetchingNextPage, fetchNextPage])
+  const onFilter = (contains: string) => change({ contains })
+  return (
+    <Page title="Images" fill beside={<Filter label="Only names with …" value={view.contains} onChange={onFilter} />}>
+      {list.isPending && <Waiting />}
+      {list.error && <Trouble asked="Listing the repositories" error={list.error} again={() => void list.refetch()} />}
+      {list.data && rows.length === 0 && view.contains !== '' && <Empty>No repository has “{view.contains}” in its name.</Empty>}
+      {list.data && rows.length === 0 && view.contains === '' && (
+        <Empty command={`warthesis push IMAGE ${service.data?.address ?? 'REGISTRY'}/NAMESPACE/NAME:TAG`}>
+          No repositories yet. The first push makes one:
+        </Empty>
+      )}
+      {rows.length > 0 && (
+        <RowTable
+          label="Repositories" columns={columns} rows={rows} rowKey={(r) => r.name} place={(r) => repositoryPlace(r.name)}
+          sort={view.sort} onSort={(sort) => change({ sort })} more={list.hasNextPage} onMore={onMore}
+        />
+      )}
+    </Page>
+  )
+}

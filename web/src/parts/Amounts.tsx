@@ -1,0 +1,55 @@
+import { Box, Tooltip } from '@mui/material'
+import { useEffect, useState } from 'react'
+
+const units = ['B', 'KiB', 'MiB', 'GiB', 'TiB', 'PiB']
+
+// sizeText writes bytes in binary units with three digits.
+export function sizeText(bytes: number): string {
+  let unit = 0
+  let n = bytes
+  while (n >= 999.5 && unit < units.length - 1) {
+    n /= 1024
+    unit++
+  }
+  const digits = unit === 0 || n >= 99.95 ? 0 : n >= 9.995 ? 1 : 2
+  return `${n.toFixed(digits)} ${units[unit]}`
+}
+
+export function Size({ bytes }: { bytes: number }) {
+  return <span title={`${bytes.toLocaleString('en')} bytes`}>{sizeText(bytes)}</span>
+}
+
+const spans: [Intl.RelativeTimeFormatUnit, number][] = [
+  ['year', 365 * 86400],
+  ['month', 30 * 86400],
+  ['week', 7 * 86400],
+  ['day', 86400],
+  ['hour', 3600],
+  ['minute', 60],
+]
+
+const words = new Intl.RelativeTimeFormat('en', { numeric: 'always' })
+
+export function whenText(at: Date, now: Date): string {
+  const seconds = (at.getTime() - now.getTime()) / 1000
+  for (const [unit, length] of spans) {
+    if (Math.abs(seconds) >= length) return words.format(Math.trunc(seconds / length), unit)
+  }
+  return 'just now'
+}
+
+// When shows a time as people say it, and the exact one on hover and focus.
+export function When({ at }: { at?: string | undefined }) {
+  const [now, setNow] = useState(() => new Date())
+  useEffect(() => {
+    const timer = setInterval(() => setNow(new Date()), 30_000)
+    return () => clearInterval(timer)
+  }, [])
+  if (!at) return <Box component="span" sx={{ color: 'text.secondary' }}>never</Box>
+  const exact = at.replace(/\.\d+Z$/, 'Z')
+  return (
+    <Tooltip title={exact}>
+      <time dateTime={at} title={exact}>{whenText(new Date(at), now)}</time>
+    </Tooltip>
+  )
+}
