@@ -14,13 +14,13 @@ import (
 )
 
 // TestTheSuiteOfTheStandardPasses runs the distribution specification's own suite.
-// Deleting, mounting without a source and referrers are not served yet.
+// Deleting and referrers are not served yet.
 func TestTheSuiteOfTheStandardPasses(t *testing.T) {
 	s := kit.Start(t, t.TempDir())
 	results := t.TempDir()
 	suite := exec.Command("go", "tool", "conformance")
 	suite.Env = append(os.Environ(), "OCI_REGISTRY="+s.Address, "OCI_TLS=disabled", "OCI_VERSION=dev", "OCI_RESULTS_DIR="+results, "OCI_LOG=error",
-		"OCI_API_BLOBS_DELETE=false", "OCI_API_BLOBS_MOUNT_ANONYMOUS=false", "OCI_API_MANIFESTS_DELETE=false", "OCI_API_MANIFESTS_TAG_PARAM=false",
+		"OCI_API_BLOBS_DELETE=false", "OCI_API_MANIFESTS_DELETE=false",
 		"OCI_API_TAGS_DELETE=false", "OCI_API_REFERRER=false")
 	out, err := suite.CombinedOutput()
 	require.NoError(t, err, "%s", tail(out))

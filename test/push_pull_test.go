@@ -212,7 +212,7 @@ func TestWrongUseIsSaidPlainlyAndByExitCode(t *testing.T) {
 		{[]string{"push", layout, s.Address + "/a:1", s.Address + "/b:1"}, 2, "two repositories"},
 		{[]string{"push", layout + "/nothing", s.Address + "/a:1"}, 1, "no such file"},
 		{[]string{"push", t.TempDir(), s.Address + "/a:1"}, 1, "neither an OCI image layout"},
-		{[]string{"pull", s.Address + "/a:1", t.TempDir() + "/out"}, 4, "there is no 1 in a"},
+		{[]string{"pull", s.Address + "/a:1", t.TempDir() + "/out"}, 4, "there is no repository a"},
 		{[]string{"list", s.Address + "/nothing"}, 4, "there is no repository nothing"},
 		{[]string{"list", "127.0.0.1:1"}, 1, "does not answer"},
 		{[]string{"identify", "127.0.0.1:1/a:1"}, 1, "does not answer"},

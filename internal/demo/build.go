@@ -3,6 +3,7 @@ package demo
 import (
 	"archive/tar"
 	"bytes"
+	"encoding/binary"
 	"encoding/json"
 	"fmt"
 	"hash/fnv"
@@ -69,11 +70,11 @@ func prose(r *rand.Rand, size int) []byte {
 
 // machineCode returns bytes of the size that hardly compress.
 func machineCode(r *rand.Rand, size int) []byte {
-	b := make([]byte, size)
-	for i := range b {
-		b[i] = byte(r.UintN(256))
+	b := make([]byte, 0, size+8)
+	for len(b) < size {
+		b = binary.LittleEndian.AppendUint64(b, r.Uint64())
 	}
-	return b
+	return b[:size]
 }
 
 // file is a file of a layer.

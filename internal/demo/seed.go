@@ -24,8 +24,9 @@ type act struct {
 
 // history gathers what happened, in any order.
 type history struct {
-	acts []act
-	err  error
+	acts   []act
+	shared *layers
+	err    error
 }
 
 // Start returns when the history begins for a demo that starts at now.
@@ -34,7 +35,7 @@ func Start(now time.Time) time.Time { return now.Add(-days * 24 * time.Hour) }
 // Seed fills an empty registry with the sample world. The registry must run by
 // the clock, which Seed moves from the start of the history to its end.
 func Seed(ctx context.Context, r *registry.Registry, clk *clock.Set) error {
-	h := &history{}
+	h := &history{shared: &layers{map[string]layer{}}}
 	h.bases()
 	for _, a := range applications {
 		h.application(a)
@@ -104,7 +105,7 @@ func (h *history) bases() {
 	for n, version := range baseVersions {
 		at := day(float64(n)*30, 9)
 		for i, runtime := range []string{"os", "go-runtime", "node-runtime"} {
-			made, err := buildBase(runtime, version)
+			made, err := buildBase(h.shared, runtime, version)
 			name := oci.Name("base/" + runtime)
 			h.push(at+time.Duration(i)*time.Minute, "ines", name, made, err, oci.Tag(version), "latest")
 			for d := 1 + i; d < 30; d += 4 {
@@ -120,7 +121,7 @@ func (h *history) application(a application) {
 	n := len(a.versions)
 	spacing := float64(days-4) / float64(n)
 	for i, version := range a.versions {
-		made, err := a.build(version, baseAt(i, n))
+		made, err := a.build(h.shared, version, baseAt(i, n))
 		came := 2 + float64(i)*spacing
 		tags := []oci.Tag{oci.Tag(version), "latest"}
 		if i == n-1 || i == n-2 {
@@ -136,7 +137,7 @@ func (h *history) application(a application) {
 	}
 	for i := range a.nights {
 		version := fmt.Sprintf("night-%02d", i)
-		made, err := a.build(version, baseVersions[len(baseVersions)-1])
+		made, err := a.build(h.shared, version, baseVersions[len(baseVersions)-1])
 		h.push(day(float64(days-a.nights+i), 2), a.ci, a.name, made, err, "night")
 	}
 }
@@ -152,9 +153,9 @@ func (h *history) interlock() {
 // upload that somebody walked away from.
 func (h *history) mess() {
 	planner := applications[0]
-	wrong, err := planner.build("night-18", baseVersions[len(baseVersions)-1])
+	wrong, err := planner.build(h.shared, "night-18", baseVersions[len(baseVersions)-1])
 	h.push(day(days-2, 16), "teodor", planner.name, wrong, err, "stable")
-	right, err := planner.build("2.4.1", baseAt(6, 7))
+	right, err := planner.build(h.shared, "2.4.1", baseAt(6, 7))
 	h.push(day(days-2, 19), "teodor", planner.name, right, err, "stable")
 	h.acts = append(h.acts, act{day(days-6, 17), "marit", func(ctx context.Context, r *registry.Registry) error {
 		upload, err := r.StartUpload(ctx, "rolling/brakes-model", oci.SHA256)

@@ -109,37 +109,40 @@ func baseAt(step, n int) string {
 	return baseVersions[min(len(baseVersions)-1, step*len(baseVersions)/max(1, n))]
 }
 
-// osLayer is the operating system that all images of ours share.
-func osLayer(version string, p oci.Platform) (layer, error) {
-	return platformLayer("larkspur-os", version, p, 900<<10, 300<<10)
+// layers makes the layers that images share, each once.
+type layers struct{ made map[string]layer }
+
+func (l *layers) get(kind, version string, p oci.Platform, code, text int) (layer, error) {
+	key := kind + version + oci.PlatformString(&p)
+	if there, ok := l.made[key]; ok {
+		return there, nil
+	}
+	made, err := platformLayer(kind, version, p, code, text)
+	l.made[key] = made
+	return made, err
 }
 
-// runtimeLayer is the runtime that some images share.
-func runtimeLayer(runtime, version string, p oci.Platform) (layer, error) {
-	code := map[string]int{"go-runtime": 250 << 10, "node-runtime": 600 << 10}[runtime]
-	return platformLayer(runtime, version, p, code, 80<<10)
-}
-
-// lower returns the layers below an application.
-func lower(runtime, base string, p oci.Platform) ([]layer, error) {
-	os, err := osLayer(base, p)
-	if err != nil || runtime == "" || runtime == "os" {
+// lower returns the layers below an application: the operating system, and the
+// runtime where there is one. What other companies publish shares nothing with ours.
+func (l *layers) lower(runtime, base string, p oci.Platform) ([]layer, error) {
+	if runtime == "" {
+		return nil, nil
+	}
+	os, err := l.get("larkspur-os", base, p, 900<<10, 300<<10)
+	if err != nil || runtime == "os" {
 		return []layer{os}, err
 	}
-	above, err := runtimeLayer(runtime, base, p)
+	code := map[string]int{"go-runtime": 250 << 10, "node-runtime": 600 << 10}[runtime]
+	above, err := l.get(runtime, base, p, code, 80<<10)
 	return []layer{os, above}, err
 }
 
 // build makes one version of an application, for all its platforms.
-func (a application) build(version, base string) (image, error) {
+func (a application) build(shared *layers, version, base string) (image, error) {
 	short := strings.TrimPrefix(string(a.name), a.name.Namespace()+"/")
 	var images []image
 	for _, p := range a.platforms {
-		layers, err := lower(a.runtime, base, p)
-		if a.runtime == "" {
-			// What other companies publish shares nothing with ours.
-			layers = nil
-		}
+		below, err := shared.lower(a.runtime, base, p)
 		if err != nil {
 			return image{}, err
 		}
@@ -157,7 +160,7 @@ func (a application) build(version, base string) (image, error) {
 		if err != nil {
 			return image{}, err
 		}
-		one, err := newImage(p, append(layers, program, settings), a.run)
+		one, err := newImage(p, append(below, program, settings), a.run)
 		if err != nil {
 			return image{}, err
 		}
@@ -175,15 +178,15 @@ func (a application) build(version, base string) (image, error) {
 }
 
 // buildBase makes a base image: the operating system, alone or below a runtime.
-func buildBase(runtime, version string) (image, error) {
+func buildBase(shared *layers, runtime, version string) (image, error) {
 	platforms := []oci.Platform{amd64, arm64}
 	var images []image
 	for _, p := range platforms {
-		layers, err := lower(runtime, version, p)
+		below, err := shared.lower(runtime, version, p)
 		if err != nil {
 			return image{}, err
 		}
-		one, err := newImage(p, layers, run{cmd: []string{"/bin/sh"}})
+		one, err := newImage(p, below, run{cmd: []string{"/bin/sh"}})
 		if err != nil {
 			return image{}, err
 		}

@@ -26,7 +26,7 @@ import (
 const patience = 30 * time.Second
 
 var build = sync.OnceValues(func() (string, error) {
-	if given := os.Getenv("WARTHESIS_BINARY"); given != "" {
+	if given := os.Getenv("BINARY_UNDER_TEST"); given != "" {
 		return given, nil
 	}
 	folder, err := os.MkdirTemp("", "warthesis-test-")
@@ -41,7 +41,7 @@ var build = sync.OnceValues(func() (string, error) {
 	return at, nil
 })
 
-// Binary returns the program under test: the one that WARTHESIS_BINARY names, or
+// Binary returns the program under test: the one that BINARY_UNDER_TEST names, or
 // one built for the run.
 func Binary(t testing.TB) string {
 	at, err := build()
@@ -59,7 +59,9 @@ type Service struct {
 	t    testing.TB
 	args []string
 	cmd  *exec.Cmd
-	log  *buffer
+	// ended gets what the process ended with, once.
+	ended chan error
+	log   *buffer
 }
 
 // Start runs a registry on a data folder, with more flags where given, and waits
@@ -70,7 +72,8 @@ func Start(t testing.TB, data string, more ...string) *Service {
 	t.Cleanup(func() {
 		s.Kill()
 		if t.Failed() {
-			t.Logf("the service said:\n%s", s.Log())
+			log := s.Log()
+			t.Logf("the service said at last:\n%s", log[max(0, len(log)-2500):])
 		}
 	})
 	return s
@@ -83,7 +86,14 @@ func (s *Service) start(listen string) {
 	s.cmd = exec.Command(Binary(s.t), append(s.args, "--listen", listen)...)
 	s.cmd.Stdout, s.cmd.Stderr = s.log, s.log
 	require.NoError(s.t, s.cmd.Start())
+	ended := make(chan error, 1)
+	cmd := s.cmd
+	go func() { ended <- cmd.Wait() }()
+	s.ended = ended
 	Eventually(s.t, "the service is ready", func() bool {
+		if len(ended) > 0 {
+			require.FailNow(s.t, "the service ended at its start", s.log.String())
+		}
 		found := servesAt.FindStringSubmatch(s.log.String())
 		if found == nil {
 			return false
@@ -109,16 +119,16 @@ func (s *Service) Process() int { return s.cmd.Process.Pid }
 
 // Kill ends the service as a power cut ends a process.
 func (s *Service) Kill() {
-	if s.cmd.ProcessState == nil {
-		_ = s.cmd.Process.Kill()
-		_ = s.cmd.Wait()
-	}
+	_ = s.cmd.Process.Kill()
+	s.ended <- <-s.ended
 }
 
 // Stop asks the service to end, and waits until it has.
 func (s *Service) Stop() {
 	require.NoError(s.t, s.cmd.Process.Signal(syscall.SIGTERM))
-	require.NoError(s.t, s.cmd.Wait(), "the service ends without an error: %s", s.log)
+	err := <-s.ended
+	s.ended <- err
+	require.NoError(s.t, err, "the service ends without an error: %s", s.log)
 }
 
 // Restart starts the service again on the same data and address.

@@ -112,3 +112,13 @@ func (v View) Holders(digests []oci.Digest) (map[oci.Digest]int64, error) {
 	})
 	return counts, err
 }
+
+// HeldAnywhere returns the blob where the repository holds it, or, with an empty
+// name, where any repository does; otherwise ErrNotFound.
+func (v View) HeldAnywhere(digest oci.Digest, from oci.Name) (Blob, error) {
+	holdings := v.db.Table("holdings").Select("1").Where("holdings.blob_id = blobs.id")
+	if from != "" {
+		holdings = holdings.Joins("JOIN repositories ON repositories.id = holdings.repository_id").Where("repositories.name = ?", from)
+	}
+	return one[Blob](v.db.Where("digest = ?", digest).Where("EXISTS (?)", holdings))
+}

@@ -54,3 +54,30 @@ func (r *Registry) openContent(digest oci.Digest, size int64) (blob.File, error)
 	slog.Error("content on the disk is not what the records say", "digest", digest, "recorded", size, "found", there, "missing", err != nil)
 	return nil, oci.Errorf(oci.CodeStorageFault, "the registry's copy of %s is damaged; push it again, or ask whoever runs the registry", digest)
 }
+
+// MountBlob lets a repository hold a blob that another one holds, without its
+// bytes being sent (distribution-spec, "Mounting a blob from another
+// repository"). With an empty source any repository will do. It reports whether
+// the blob was mounted; otherwise it is to be pushed.
+func (r *Registry) MountBlob(ctx context.Context, name oci.Name, digest oci.Digest, from oci.Name) (mounted bool, err error) {
+	if _, err := r.records.View(ctx).HeldAnywhere(digest, from); errors.Is(err, record.ErrNotFound) {
+		return false, nil
+	} else if err != nil {
+		return false, err
+	}
+	err = r.records.Update(ctx, func(tx *record.Tx) error {
+		held, err := tx.HeldAnywhere(digest, from)
+		if err != nil {
+			return err
+		}
+		repository, err := tx.EnsureRepository(name)
+		if err != nil {
+			return err
+		}
+		return tx.Hold(repository, held)
+	})
+	if errors.Is(err, record.ErrNotFound) {
+		return false, nil
+	}
+	return err == nil, err
+}

@@ -26,7 +26,7 @@ func (d *door) find(ctx context.Context, in *findInput) (*reply[api.FindResult],
 		return nil, refusal(err)
 	}
 	named, err := d.findNames(ctx, query)
-	places = append(places, named...)
+	places = append(append([]api.Place{}, places...), named...)
 	more := len(places) > mostPlaces
 	return ok(api.FindResult{Places: places[:min(len(places), mostPlaces)], More: more}, err)
 }

@@ -101,6 +101,9 @@ func (d *Door) startUpload(c *gin.Context, name oci.Name, _ string) error {
 		blobCreated(c, name, digest)
 		return nil
 	}
+	if mounted, err := d.mount(c, name); err != nil || mounted {
+		return err
+	}
 	algorithm, err := oci.ParseAlgorithm(c.DefaultQuery("digest-algorithm", oci.SHA256.String()))
 	if err != nil {
 		return err
@@ -111,6 +114,28 @@ func (d *Door) startUpload(c *gin.Context, name oci.Name, _ string) error {
 	}
 	uploadGoesOn(c, name, p, http.StatusAccepted)
 	return nil
+}
+
+// mount takes a blob over from another repository. A source that is no name, or
+// does not hold the blob, is no error: the blob is then to be pushed.
+func (d *Door) mount(c *gin.Context, name oci.Name) (bool, error) {
+	given := c.Query("mount")
+	if given == "" {
+		return false, nil
+	}
+	digest, err := oci.ParseDigest(given)
+	if err != nil {
+		return false, err
+	}
+	from, err := oci.ParseName(c.Query("from"))
+	if err != nil && c.Query("from") != "" {
+		return false, nil
+	}
+	mounted, err := d.registry.MountBlob(d.as(c), name, digest, from)
+	if mounted {
+		blobCreated(c, name, digest)
+	}
+	return mounted, err
 }
 
 // uploadProgress answers GET of a session.

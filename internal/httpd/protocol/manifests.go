@@ -51,7 +51,7 @@ func (d *Door) getManifest(c *gin.Context, name oci.Name, target string) error {
 // putManifest answers PUT of a manifest (distribution-spec, "Pushing Manifests").
 func (d *Door) putManifest(c *gin.Context, name oci.Name, target string) error {
 	push := registry.ManifestPush{Name: name}
-	if err := readTarget(target, &push); err != nil {
+	if err := readTarget(target, c.QueryArray("tag"), &push); err != nil {
 		return err
 	}
 	var err error
@@ -70,19 +70,37 @@ func (d *Door) putManifest(c *gin.Context, name oci.Name, target string) error {
 	if m.Subject != "" {
 		c.Header("OCI-Subject", m.Subject.String())
 	}
+	if push.Digest != "" {
+		for _, tag := range push.Tags {
+			c.Writer.Header().Add("OCI-Tag", string(tag))
+		}
+	}
 	c.Status(http.StatusCreated)
 	return nil
 }
 
-// readTarget takes the last word of the path: a digest or a tag.
-func readTarget(target string, push *registry.ManifestPush) (err error) {
-	if strings.Contains(target, ":") {
-		push.Digest, err = oci.ParseDigest(target)
+// mostTagsAtOnce is how many tags one push may name.
+const mostTagsAtOnce = 100
+
+// readTarget takes the last word of the path: a tag, or a digest, with which more
+// tags may come as parameters (distribution-spec, "Pushing Manifests").
+func readTarget(target string, more []string, push *registry.ManifestPush) (err error) {
+	if !strings.Contains(target, ":") {
+		more = []string{target}
+	} else if push.Digest, err = oci.ParseDigest(target); err != nil {
 		return err
 	}
-	tag, err := oci.ParseTag(target)
-	push.Tags = []oci.Tag{tag}
-	return err
+	if len(more) > mostTagsAtOnce {
+		return oci.Errorf(oci.CodeQueryInvalid, "%d tags came with the manifest, at most %d may", len(more), mostTagsAtOnce)
+	}
+	for _, name := range more {
+		tag, err := oci.ParseTag(name)
+		if err != nil {
+			return err
+		}
+		push.Tags = append(push.Tags, tag)
+	}
+	return nil
 }
 
 func contentType(c *gin.Context) (string, error) {

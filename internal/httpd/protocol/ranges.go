@@ -39,8 +39,11 @@ func parseRange(header string, size int64) (r byteRange, ok bool, err error) {
 	end := size - 1
 	if last != "" {
 		given, valid := parseOffset(last)
-		if !valid || given < start {
+		if !valid {
 			return byteRange{}, false, nil
+		}
+		if given < start {
+			return byteRange{}, false, unsatisfiable(false, size)
 		}
 		end = min(end, given)
 	}

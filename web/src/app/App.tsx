@@ -1,10 +1,11 @@
 import { Box } from '@mui/material'
 import { lazy, Suspense } from 'react'
-import { Route, Routes, useParams } from 'react-router'
+import { Route, Routes, useLocation, useParams } from 'react-router'
 import { readPlace } from '../api/addresses'
 import { RepositoriesPage } from '../images/RepositoriesPage'
 import { RepositoryPage } from '../images/RepositoryPage'
 import { Waiting } from '../parts/States'
+import { Fence } from './Fence'
 import { Rail } from './Rail'
 import { TopBar } from './TopBar'
 import { NoPlace } from './NoPlace'
@@ -18,14 +19,16 @@ export function App() {
       <Rail />
       <TopBar />
       <Box component="main" id="content" tabIndex={-1} sx={{ overflow: 'auto', outline: 'none' }}>
-        <Suspense fallback={<Waiting />}>
-          <Routes>
-            <Route path="/" element={<RepositoriesPage />} />
-            <Route path="/r/*" element={<RepositoryOrImage />} />
-            <Route path="/find" element={<FindPage />} />
-            <Route path="*" element={<NoPlace />} />
-          </Routes>
-        </Suspense>
+        <Fence key={useLocation().pathname}>
+          <Suspense fallback={<Waiting />}>
+            <Routes>
+              <Route path="/" element={<RepositoriesPage />} />
+              <Route path="/r/*" element={<RepositoryOrImage />} />
+              <Route path="/find" element={<FindPage />} />
+              <Route path="*" element={<NoPlace />} />
+            </Routes>
+          </Suspense>
+        </Fence>
       </Box>
     </Box>
   )

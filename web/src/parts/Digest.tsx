@@ -32,7 +32,7 @@ export function Digest({ digest, tabIndex }: { digest: string; tabIndex?: number
     <Tooltip title={copied ? 'Copied' : <Box sx={{ fontFamily: mono, overflowWrap: 'anywhere' }}>{digest}</Box>} slotProps={{ tooltip: { sx: { maxWidth: 620 } } }}>
       <ButtonBase
         tabIndex={tabIndex}
-        aria-label={`Copy digest ${digest}`}
+        aria-label={`${shorten(digest)}, copy ${digest}`}
         onClick={(e) => {
           e.stopPropagation()
           e.preventDefault()

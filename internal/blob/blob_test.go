@@ -1,0 +1,137 @@
+package blob
+
+import (
+	"bytes"
+	"errors"
+	"io"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"warthesis/internal/oci"
+)
+
+func open(t *testing.T, root string) *Store {
+	s, err := Open(root, Options{FreeSpace: -1})
+	require.NoError(t, err)
+	return s
+}
+
+func read(t *testing.T, s *Store, d oci.Digest) []byte {
+	f, size, err := s.Open(d)
+	require.NoError(t, err)
+	defer f.Close()
+	raw, err := io.ReadAll(f)
+	require.NoError(t, err)
+	require.Len(t, raw, int(size))
+	return raw
+}
+
+func TestContentIsPlacedUnderItsDigest(t *testing.T) {
+	for _, algorithm := range []oci.Algorithm{oci.SHA256, oci.SHA512} {
+		s := open(t, t.TempDir())
+		raw := bytes.Repeat([]byte("sleeper"), 100_000)
+		d := oci.DigestOf(algorithm, raw)
+		// The upload assumes sha256: for another algorithm the file is read once more.
+		u, err := s.NewUpload("u", oci.SHA256)
+		require.NoError(t, err)
+		_, err = u.ReadFrom(bytes.NewReader(raw))
+		require.NoError(t, err)
+		require.ErrorIs(t, u.Verify(oci.DigestOf(algorithm, []byte("other"))), oci.CodeDigestInvalid)
+		require.NoError(t, u.Verify(d))
+		require.NoError(t, u.Place(d))
+		assert.Equal(t, raw, read(t, s, d))
+		require.NoError(t, s.Take(d))
+		_, _, err = s.Open(d)
+		assert.ErrorIs(t, err, ErrUnknown)
+	}
+}
+
+func TestAnUploadGoesOnFromItsCheckpointAndForgetsWhatCameAfter(t *testing.T) {
+	root := t.TempDir()
+	s := open(t, root)
+	raw := bytes.Repeat([]byte("lantern "), 10_000)
+	u, err := s.NewUpload("u", oci.SHA256)
+	require.NoError(t, err)
+	_, err = u.ReadFrom(bytes.NewReader(raw[:30_001]))
+	require.NoError(t, err)
+	point, err := u.Checkpoint()
+	require.NoError(t, err)
+	_, err = u.ReadFrom(bytes.NewReader([]byte("never acknowledged")))
+	require.NoError(t, err)
+	u.Close()
+
+	u, err = open(t, root).ReopenUpload("u", point)
+	require.NoError(t, err)
+	require.EqualValues(t, 30_001, u.Offset())
+	_, err = u.ReadFrom(bytes.NewReader(raw[30_001:]))
+	require.NoError(t, err)
+	d := oci.DigestOf(oci.SHA256, raw)
+	require.NoError(t, u.Verify(d))
+	require.NoError(t, u.Place(d))
+	assert.Equal(t, raw, read(t, s, d))
+}
+
+func TestAStagedFileShorterThanItsCheckpointIsNotGoneOnWith(t *testing.T) {
+	root := t.TempDir()
+	s := open(t, root)
+	u, err := s.NewUpload("u", oci.SHA256)
+	require.NoError(t, err)
+	_, err = u.ReadFrom(bytes.NewReader(make([]byte, 1000)))
+	require.NoError(t, err)
+	point, err := u.Checkpoint()
+	require.NoError(t, err)
+	u.Close()
+	require.NoError(t, os.Truncate(filepath.Join(root, "incoming", "u"), 999))
+	_, err = s.ReopenUpload("u", point)
+	assert.ErrorIs(t, err, ErrUnknown)
+}
+
+func TestBytesBeforeAFailedReadStay(t *testing.T) {
+	s := open(t, t.TempDir())
+	u, err := s.NewUpload("u", oci.SHA256)
+	require.NoError(t, err)
+	gone := errors.New("the sender went away")
+	_, err = u.ReadFrom(io.MultiReader(bytes.NewReader([]byte("half of it")), failing{gone}))
+	require.ErrorIs(t, err, gone)
+	assert.EqualValues(t, len("half of it"), u.Offset())
+	require.NoError(t, u.Verify(oci.DigestOf(oci.SHA256, []byte("half of it"))))
+}
+
+type failing struct{ error }
+
+func (f failing) Read([]byte) (int, error) { return 0, f.error }
+
+func TestUploadsAreRefusedBelowTheFloorOfFreeSpace(t *testing.T) {
+	s, err := Open(t.TempDir(), Options{FreeSpace: 1 << 60})
+	require.NoError(t, err)
+	_, err = s.NewUpload("u", oci.SHA256)
+	assert.ErrorIs(t, err, oci.CodeStorageFull)
+}
+
+func TestOnlyOneProcessHasADataFolder(t *testing.T) {
+	root := t.TempDir()
+	first, err := LockFolder(root)
+	require.NoError(t, err)
+	_, err = LockFolder(root)
+	assert.ErrorContains(t, err, "another warthesis process")
+	first.Release()
+	again, err := LockFolder(root)
+	require.NoError(t, err)
+	again.Release()
+}
+
+func TestLeftoversOfACrashAreCleared(t *testing.T) {
+	root := t.TempDir()
+	s := open(t, root)
+	for _, name := range []string{"incoming/known", "incoming/unknown", "outgoing/1-abc"} {
+		require.NoError(t, os.WriteFile(filepath.Join(root, name), nil, 0o644))
+	}
+	require.NoError(t, s.ClearLeftovers(func(id string) bool { return id == "known" }))
+	assert.FileExists(t, filepath.Join(root, "incoming/known"))
+	assert.NoFileExists(t, filepath.Join(root, "incoming/unknown"))
+	assert.NoFileExists(t, filepath.Join(root, "outgoing/1-abc"))
+}

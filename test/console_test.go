@@ -1,0 +1,224 @@
+package test
+
+import (
+	"compress/gzip"
+	"context"
+	"errors"
+	"io"
+	"net/http"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/chromedp/cdproto/network"
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"warthesis/internal/browser"
+	"warthesis/internal/clock"
+	"warthesis/internal/config"
+	"warthesis/internal/demo"
+	"warthesis/internal/kit"
+	"warthesis/internal/serve"
+)
+
+var seeded = sync.OnceValues(func() (string, error) {
+	settings, root := config.Default(), filepath.Join(shared, "world")
+	settings.Data, settings.FreeBytes = root, -1
+	clk := clock.NewSet(demo.Start(time.Now()))
+	home, err := serve.OpenHome(settings, func(time.Duration) clock.Clock { return clk })
+	if err != nil {
+		return "", err
+	}
+	return root, errors.Join(demo.Seed(context.Background(), home.Registry, clk), home.Close())
+})
+
+// sampleWorld returns a data folder of the test's own with the sample world in it.
+func sampleWorld(t *testing.T) string {
+	root, err := seeded()
+	require.NoError(t, err)
+	own := filepath.Join(t.TempDir(), "data")
+	require.NoError(t, os.CopyFS(own, os.DirFS(root)))
+	return own
+}
+
+func openBrowser(t *testing.T) *browser.Page {
+	page, end, err := browser.Open(context.Background())
+	require.NoError(t, err)
+	t.Cleanup(end)
+	return page
+}
+
+// says waits until the page shows a text.
+func says(t *testing.T, page *browser.Page, text string) {
+	t.Helper()
+	require.NoError(t, page.Wait("document.body.innerText.includes("+quoted(text)+")"))
+}
+
+func quoted(s string) string { return "`" + s + "`" }
+
+// The digest of one image of the sample world: it is the same on every machine.
+const plannerDigest = "sha256:a3716ccaeb686e467ce280b2acffbdaf531f4373779acd9cae72dd9fdc09681a"
+
+func TestTheConsoleAnswersTheQuestionOfEachPlace(t *testing.T) {
+	s := kit.Start(t, sampleWorld(t))
+	page := openBrowser(t)
+	origins := watchOrigins(t, page)
+
+	require.Equal(t, plannerDigest+"\n", kit.Must(t, "identify", s.Address+"/timetable/planner:2.4.1"))
+
+	t.Run("which repositories are there, and what is new", func(t *testing.T) {
+		require.NoError(t, page.Go(s.URL("/")))
+		require.NoError(t, page.WaitFor(`[role=row][data-index="13"]`))
+		first, err := browser.Evaluate[string](page, `document.querySelector('[role=row][data-index="0"]').innerText`)
+		require.NoError(t, err)
+		assert.Contains(t, first, "timetable/planner")
+	})
+	t.Run("which tags, and how to push and pull", func(t *testing.T) {
+		require.NoError(t, page.Go(s.URL("/r/timetable/planner")))
+		says(t, page, "a3716ccaeb68")
+		says(t, page, "warthesis push IMAGE "+s.Address+"/timetable/planner:TAG")
+		says(t, page, "teodor")
+	})
+	t.Run("what is in this image", func(t *testing.T) {
+		require.NoError(t, page.Go(s.URL("/r/timetable/planner@:2.4.1")))
+		says(t, page, "linux/arm64")
+		says(t, page, "copy planner 2.4.1")
+		says(t, page, "10 repositories")
+		require.NoError(t, page.Click(`[role=tab]:nth-child(4)`))
+		require.NoError(t, page.WaitFor(`pre[aria-label=Manifest]`))
+		raw, err := browser.Evaluate[string](page, `document.querySelector('pre[aria-label=Manifest]').textContent`)
+		require.NoError(t, err)
+		assert.Equal(t, kit.Must(t, "show", s.Address+"/timetable/planner:2.4.1"), raw)
+	})
+	t.Run("what is this digest", func(t *testing.T) {
+		require.NoError(t, page.Keys("/"))
+		require.NoError(t, page.Wait(`document.activeElement.matches("header input")`))
+		// The driver types the key although the page took it for itself.
+		_, err := browser.Evaluate[bool](page, `document.activeElement.select() || true`)
+		require.NoError(t, err)
+		require.NoError(t, page.Keys(plannerDigest+"\r"))
+		says(t, page, "Manifest or index")
+	})
+	t.Run("what is not found is said", func(t *testing.T) {
+		require.NoError(t, page.Go(s.URL("/find?q=/nothing:at-all")))
+		says(t, page, "Nothing here has that name")
+	})
+	t.Run("an unknown repository says how to make it", func(t *testing.T) {
+		require.NoError(t, page.Go(s.URL("/r/nothing/here")))
+		says(t, page, "warthesis push IMAGE "+s.Address+"/nothing/here:TAG")
+	})
+	t.Run("an unknown image says so and the page stays usable", func(t *testing.T) {
+		require.NoError(t, page.Go(s.URL("/r/timetable/planner@:nope")))
+		says(t, page, "has no tag nope")
+		says(t, page, "Request ")
+	})
+	assert.Equal(t, []string{s.URL("")}, origins(), "no request leaves the origin")
+}
+
+// watchOrigins notes where the page's requests go.
+func watchOrigins(t *testing.T, page *browser.Page) func() []string {
+	var mu sync.Mutex
+	seen := map[string]bool{}
+	origin := regexp.MustCompile(`^https?://[^/]+`)
+	events := chromedp.Events(page.Context(), network.RequestWillBeSent)
+	_, err := chromedp.Call(page.Context(), network.Enable, network.EnableParams{})
+	require.NoError(t, err)
+	go func() {
+		for e, err := range events {
+			if err != nil {
+				return
+			}
+			mu.Lock()
+			if at := origin.FindString(e.Request.URL); at != "" {
+				seen[at] = true
+			}
+			mu.Unlock()
+		}
+	}()
+	return func() []string {
+		mu.Lock()
+		defer mu.Unlock()
+		var all []string
+		for at := range seen {
+			all = append(all, at)
+		}
+		return all
+	}
+}
+
+func TestListsFollowAPushByThemselves(t *testing.T) {
+	s := kit.Start(t, t.TempDir())
+	page := openBrowser(t)
+	require.NoError(t, page.Go(s.URL("/")))
+	says(t, page, "No repositories yet")
+	says(t, page, "Live")
+	kit.Must(t, "push", kit.NewImage(t, kit.Bytes(30, 1000)).Layout(t), s.Address+"/berths/seatmap:1.0.0")
+	says(t, page, "berths/seatmap")
+	require.NoError(t, page.Click(`[role=row][data-index="0"]`))
+	says(t, page, "1.0.0")
+	kit.Must(t, "push", kit.NewImage(t, kit.Bytes(31, 1000)).Layout(t), s.Address+"/berths/seatmap:1.0.1")
+	says(t, page, "1.0.1")
+}
+
+func TestTheKeyboardReachesARowAndOpensIt(t *testing.T) {
+	s := kit.Start(t, sampleWorld(t))
+	page := openBrowser(t)
+	require.NoError(t, page.Go(s.URL("/?sort=name")))
+	require.NoError(t, page.WaitFor(`[role=row][data-index="3"]`))
+	_, err := browser.Evaluate[bool](page, `document.querySelector('[role=row][data-index="0"]').focus() || true`)
+	require.NoError(t, err)
+	const down, end, up, enter = "\u0301", "\u0113", "\u0304", "\r"
+	_ = end
+	require.NoError(t, page.Keys(down))
+	require.NoError(t, page.Wait(`document.activeElement.dataset.index === "1"`))
+	require.NoError(t, page.Keys(up+down+down))
+	require.NoError(t, page.Wait(`document.activeElement.dataset.index === "2"`))
+	require.NoError(t, page.Keys(enter))
+	require.NoError(t, page.Wait(`location.pathname === "/r/base/os"`))
+}
+
+func TestNothingSeriousStandsInTheWayOfAnybody(t *testing.T) {
+	axe, err := os.ReadFile(filepath.Join("..", "web", "node_modules", "axe-core", "axe.min.js"))
+	require.NoError(t, err)
+	s := kit.Start(t, sampleWorld(t))
+	page := openBrowser(t)
+	for _, scheme := range []string{"light", "dark"} {
+		require.NoError(t, page.Scheme(scheme))
+		for place, sign := range map[string]string{"/": "berths/pricing", "/r/timetable/planner": "a3716ccaeb68", "/r/timetable/planner@:2.4.1": "copy settings", "/find?q=planner": "Repository"} {
+			require.NoError(t, page.Go(s.URL(place)))
+			says(t, page, sign)
+			_, err := browser.Evaluate[bool](page, string(axe)+";true")
+			require.NoError(t, err)
+			found, err := browser.Evaluate[[]string](page, `axe.run().then(r => r.violations.filter(v => ["serious", "critical"].includes(v.impact))
+				.flatMap(v => v.nodes.map(n => v.id + ": " + n.failureSummary + " in " + n.html.slice(0, 200))))`)
+			require.NoError(t, err)
+			assert.Empty(t, found, "%s in %s", place, scheme)
+		}
+	}
+}
+
+// firstLoadLimit is what the first page may load of script, in bytes under gzip.
+const firstLoadLimit = 300 << 10
+
+func TestTheFirstLoadIsSmall(t *testing.T) {
+	s := kit.Start(t, t.TempDir())
+	_, index := s.Do(http.MethodGet, "/", nil)
+	total := 0
+	for _, found := range regexp.MustCompile(`(?:src|href)="(/assets/[^"]+\.js)"`).FindAllSubmatch(index, -1) {
+		answer, raw := s.Do(http.MethodGet, string(found[1]), nil, "Accept-Encoding", "gzip")
+		require.Equal(t, "gzip", answer.Header.Get("Content-Encoding"))
+		total += len(raw)
+		plain, err := gzip.NewReader(strings.NewReader(string(raw)))
+		require.NoError(t, err)
+		_, err = io.Copy(io.Discard, plain)
+		require.NoError(t, err)
+	}
+	assert.NotZero(t, total)
+	assert.Less(t, total, firstLoadLimit)
+}
