@@ -3,6 +3,7 @@ package test
 import (
 	"archive/tar"
 	"bytes"
+	"context"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -11,9 +12,11 @@ import (
 	"net/http/httputil"
 	"net/url"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -225,5 +228,21 @@ func TestWrongUseIsSaidPlainlyAndByExitCode(t *testing.T) {
 		r := kit.Run(t, c.args...)
 		assert.Equal(t, c.code, r.Code, "%v", c.args)
 		assert.Contains(t, r.Err, c.says, "%v", c.args)
+	}
+}
+
+// In a terminal the client draws bars, which must end with the transfer, also for
+// blobs that are empty or there already.
+func TestBarsInATerminalEndWithTheTransfer(t *testing.T) {
+	s := kit.Start(t, t.TempDir())
+	layout := kit.NewImage(t, kit.Bytes(9, 50_000), nil).Layout(t)
+	for _, outcome := range []string{"sent", "already there"} {
+		ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+		line := fmt.Sprintf("stty cols 120; %s push %s %s/a/b:1", kit.Binary(t), layout, s.Address)
+		out, err := exec.CommandContext(ctx, "script", "--quiet", "--return", "--command", line, "/dev/null").CombinedOutput()
+		cancel()
+		require.NoError(t, err, "%s", out)
+		assert.Contains(t, string(out), outcome)
+		assert.Contains(t, string(out), "Reference: "+s.Address+"/a/b:1@sha256:")
 	}
 }

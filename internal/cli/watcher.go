@@ -101,9 +101,12 @@ func (w *watcher) End(d oci.Descriptor, outcome peer.Outcome) {
 	}
 	fmt.Fprintf(w.lines, "%-9s%s  %9s  %s\n", p.what, short(d.Digest), size(d.Size), outcome)
 	w.mu.Unlock()
-	if p.bar != nil {
-		p.bar.SetTotal(d.Size, true)
+	if p.bar == nil {
+		return
 	}
+	// A bar ends when it is full; one of nothing never fills, and is told.
+	p.bar.SetCurrent(d.Size)
+	p.bar.SetTotal(-1, true)
 }
 
 // stop ends the drawing; bars of parts that did not end stay as they are.

@@ -18,19 +18,19 @@ type Tag = Schemas['Tag']
 
 const columnsOf = (repository: string): Column<Tag, Sort>[] => [
   {
-    title: 'Tag', width: 'minmax(140px, 1fr)', sort: 'name',
+    title: 'Tag', width: 'minmax(120px, 1fr)', sort: 'name',
     cell: (t) => (
       <Link component={Route} to={imagePlace(repository, t.name)} tabIndex={-1} color="textPrimary">
         {t.name}
       </Link>
     ),
   },
-  { title: 'Digest', width: '196px', cell: (t) => <Digest digest={t.digest} /> },
-  { title: 'Size', width: '90px', number: true, cell: (t) => <Size bytes={t.size} /> },
-  { title: 'Runs on', width: 'minmax(180px, 1fr)', cell: (t) => t.platforms.join(', ') || <Typography component="span" variant="body2" color="textSecondary">{t.artifact_type ?? 'not said'}</Typography> },
-  { title: 'Moved', width: '120px', sort: 'change', cell: (t) => <When at={t.moved_at} /> },
-  { title: 'By', width: '110px', cell: (t) => t.moved_by ?? <Typography component="span" color="textSecondary">nobody</Typography> },
-  { title: 'Pulled', width: '120px', cell: (t) => <When at={t.pulled_at} /> },
+  { title: 'Digest', width: '176px', cell: (t) => <Digest digest={t.digest} /> },
+  { title: 'Size', width: '80px', number: true, cell: (t) => <Size bytes={t.size} /> },
+  { title: 'Runs on', width: 'minmax(165px, 1fr)', cell: (t) => t.platforms.join(', ') || <Typography component="span" variant="body2" color="textSecondary">{t.artifact_type ?? 'not said'}</Typography> },
+  { title: 'Moved', width: '115px', sort: 'change', cell: (t) => <When at={t.moved_at} /> },
+  { title: 'By', width: '105px', cell: (t) => t.moved_by ?? <Typography component="span" color="textSecondary">nobody</Typography> },
+  { title: 'Pulled', width: '110px', cell: (t) => <When at={t.pulled_at} /> },
 ]
 
 export function RepositoryPage({ repository }: { repository: string }) {

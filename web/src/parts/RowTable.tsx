@@ -56,7 +56,7 @@ export function RowTable<Row, Sort extends string>(props: {
     }
     if (e.key === 'Enter' && e.target === e.currentTarget) void go(props.place(rows[index]!))
   }
-  const grid = { display: 'grid', gridTemplateColumns: columns.map((c) => c.width).join(' '), columnGap: 3, px: 2, alignItems: 'center' } as const
+  const grid = { display: 'grid', gridTemplateColumns: columns.map((c) => c.width).join(' '), columnGap: 2.5, px: 2, alignItems: 'center' } as const
   return (
     <Box
       ref={box}

@@ -1,0 +1,39 @@
+#!/usr/bin/env bash
+# Takes the pictures in docs/screenshots anew: pages in headless Chromium, commands
+# in a terminal window. Called by make screenshots.
+set -euo pipefail
+cd "$(dirname "$0")/.."
+work=$(mktemp -d)
+trap 'kill $(jobs -p) 2>/dev/null || true; rm -rf "$work"' EXIT
+address=127.0.0.1:7070
+bin/warthesis demo --data "$work/demo" --listen $address >/dev/null 2>&1 &
+for _ in $(seq 100); do curl -sf http://$address/healthz/ready >/dev/null && break; sleep 0.2; done
+
+go run -tags netgo,osusergo,sqlite_omit_load_extension ./cmd/screenshots -from http://$address -to docs/screenshots
+
+Xvfb :87 -noreset -screen 0 1280x800x24 >/dev/null 2>&1 &
+sleep 1
+export DISPLAY=:87 PATH="$PWD/bin:$PATH"
+
+# shoot NAME COMMANDS: runs the commands in a terminal, as if typed, and takes the picture.
+shoot() {
+  printf 'cd %q\nPS1="$ "\nclear\n' "$work" >"$work/$1.sh"
+  while IFS= read -r line; do printf 'echo %q\n%s\n' "\$ $line" "$line" >>"$work/$1.sh"; done <<<"$2"
+  printf 'touch %q\nsleep 30\n' "$work/$1.done" >>"$work/$1.sh"
+  xterm -geometry 158x46+0+0 -fa 'DejaVu Sans Mono' -fs 10 -bg '#12181D' -fg '#E8E4DA' -bw 12 -e bash "$work/$1.sh" &
+  local window=$!
+  for _ in $(seq 100); do [ -e "$work/$1.done" ] && break; sleep 0.2; done
+  [ -e "$work/$1.done" ] || { echo "$1 does not end"; exit 1; }
+  sleep 0.7
+  import -window root "docs/screenshots/$1.png"
+  kill $window 2>/dev/null || true; wait $window 2>/dev/null || true
+}
+
+shoot terminal-list "warthesis list $address
+warthesis list $address/timetable/planner"
+shoot terminal-pull-push "warthesis pull $address/timetable/planner:2.4.1 ./planner
+warthesis push ./planner $address/timetable/planner:mine $address/timetable/planner:mine-too"
+shoot terminal-look "warthesis identify $address/timetable/planner:2.4.1
+warthesis identify --platform linux/arm64 --whole $address/timetable/planner:2.4.1
+warthesis show --platform linux/arm64 $address/timetable/planner:2.4.1"
+shoot terminal-help "warthesis --help"
