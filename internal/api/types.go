@@ -132,7 +132,7 @@ type FindResult struct {
 
 // Change is something that happened, as it is told to open consoles.
 type Change struct {
-	Kind       string     `json:"kind" doc:"manifest-pushed or tag-moved"`
+	Kind       string     `json:"kind" doc:"manifest-pushed, manifest-deleted, tag-moved, tag-deleted or blob-deleted"`
 	Repository oci.Name   `json:"repository"`
 	Tag        oci.Tag    `json:"tag,omitempty"`
 	Digest     oci.Digest `json:"digest,omitempty"`

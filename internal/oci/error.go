@@ -33,6 +33,10 @@ const (
 	CodeQueryInvalid Code = "QUERY_INVALID"
 	// CodeManifestTooLarge: a manifest above the limit of the registry.
 	CodeManifestTooLarge Code = "MANIFEST_TOO_LARGE"
+	// CodeInUse: content that something else names and that therefore stays.
+	CodeInUse Code = "CONTENT_IN_USE"
+	// CodeBlobTooLarge: a blob above the limit of the registry.
+	CodeBlobTooLarge Code = "BLOB_TOO_LARGE"
 	// CodeStorageFull: the registry has no room for content.
 	CodeStorageFull Code = "STORAGE_FULL"
 	// CodeStorageFault: the registry holds the content and cannot read it.

@@ -19,12 +19,14 @@ type Blob struct {
 	TouchedAt int64
 }
 
-// holding: this repository holds that blob.
+// holding: this repository holds that blob, or did until the holding ended.
 type holding struct {
 	RepositoryID int64
 	BlobID       int64
 	HeldAt       Stamp
 	TouchedAt    int64
+	EndedAt      Stamp
+	EndedBy      string
 }
 
 // Blob returns what is known of content in any repository, or ErrNotFound. It
@@ -42,7 +44,7 @@ func (s *Store) Holding(ctx context.Context, repository int64, digest oci.Digest
 }
 
 func heldBy(db *gorm.DB, repository int64) *gorm.DB {
-	return db.Model(&Blob{}).Joins("JOIN holdings ON holdings.blob_id = blobs.id AND holdings.repository_id = ?", repository)
+	return db.Model(&Blob{}).Joins("JOIN holdings ON holdings.blob_id = blobs.id AND holdings.repository_id = ? AND holdings.ended_at = 0", repository)
 }
 
 // KeepBlob records that the disk has the content. A blob that is known already stays as it is.
@@ -58,11 +60,12 @@ func (tx *Tx) KeepBlob(digest oci.Digest, size int64) (Blob, error) {
 	return one[Blob](tx.db.Where("digest = ?", digest))
 }
 
-// Hold records that the repository holds the blob, from now on or anew.
+// Hold records that the repository holds the blob, from now on or anew. It revives
+// a holding that had ended.
 func (tx *Tx) Hold(repository Repository, b Blob) error {
 	return tx.db.Clauses(clause.OnConflict{
 		Columns:   []clause.Column{{Name: "repository_id"}, {Name: "blob_id"}},
-		DoUpdates: clause.AssignmentColumns([]string{"touched_at"}),
+		DoUpdates: clause.AssignmentColumns([]string{"touched_at", "ended_at", "ended_by"}),
 	}).Create(&holding{RepositoryID: repository.ID, BlobID: b.ID, HeldAt: tx.Now(), TouchedAt: tx.Served()}).Error
 }
 
@@ -103,7 +106,7 @@ func (v View) Holders(digests []oci.Digest) (map[oci.Digest]int64, error) {
 			Count  int64
 		}
 		err := v.db.Table("blobs").Select("blobs.digest, count(*) AS count").
-			Joins("JOIN holdings ON holdings.blob_id = blobs.id").
+			Joins("JOIN holdings ON holdings.blob_id = blobs.id AND holdings.ended_at = 0").
 			Where("blobs.digest IN ?", some).Group("blobs.digest").Find(&rows).Error
 		for _, row := range rows {
 			counts[row.Digest] = row.Count
@@ -116,9 +119,31 @@ func (v View) Holders(digests []oci.Digest) (map[oci.Digest]int64, error) {
 // HeldAnywhere returns the blob where the repository holds it, or, with an empty
 // name, where any repository does; otherwise ErrNotFound.
 func (v View) HeldAnywhere(digest oci.Digest, from oci.Name) (Blob, error) {
-	holdings := v.db.Table("holdings").Select("1").Where("holdings.blob_id = blobs.id")
+	holdings := v.db.Table("holdings").Select("1").Where("holdings.blob_id = blobs.id AND holdings.ended_at = 0")
 	if from != "" {
 		holdings = holdings.Joins("JOIN repositories ON repositories.id = holdings.repository_id").Where("repositories.name = ?", from)
 	}
 	return one[Blob](v.db.Where("digest = ?", digest).Where("EXISTS (?)", holdings))
+}
+
+// EndHolding ends that the repository holds the blob. It fails with ErrNotFound
+// where it does not.
+func (tx *Tx) EndHolding(repository Repository, digest oci.Digest, by string) error {
+	b, err := one[Blob](heldBy(tx.db, repository.ID).Where("blobs.digest = ?", digest))
+	if err != nil {
+		return err
+	}
+	tx.forget = append(tx.forget, func(c *cache) { c.holdings.Remove(contentKey{repository.ID, digest}) })
+	return tx.db.Model(&holding{}).Where("repository_id = ? AND blob_id = ?", repository.ID, b.ID).
+		Updates(map[string]any{"ended_at": tx.Now(), "ended_by": by}).Error
+}
+
+// Namers returns up to limit live manifests of the repository that name the
+// digest as one of the relations.
+func (v View) Namers(repository int64, digest oci.Digest, relations []oci.Relation, limit int) ([]oci.Digest, error) {
+	var namers []oci.Digest
+	return namers, v.db.Table("edges").Distinct("manifests.digest").
+		Joins("JOIN manifests ON manifests.id = edges.manifest_id AND manifests.repository_id = ? AND manifests.state = ?", repository, StateLive).
+		Where("edges.digest = ? AND edges.relation IN ?", digest, relations).
+		Order("manifests.digest").Limit(limit).Pluck("manifests.digest", &namers).Error
 }

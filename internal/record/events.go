@@ -11,8 +11,11 @@ type EventKind string
 
 // The kinds of events.
 const (
-	EventManifestPushed EventKind = "manifest-pushed"
-	EventTagMoved       EventKind = "tag-moved"
+	EventManifestPushed  EventKind = "manifest-pushed"
+	EventManifestDeleted EventKind = "manifest-deleted"
+	EventTagMoved        EventKind = "tag-moved"
+	EventTagDeleted      EventKind = "tag-deleted"
+	EventBlobDeleted     EventKind = "blob-deleted"
 )
 
 // Event is one line of what happened. Events are only ever added.

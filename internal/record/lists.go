@@ -63,7 +63,7 @@ const repositoryRow = `repositories.*,
 	(SELECT count(*) FROM tags WHERE tags.repository_id = repositories.id) AS tags,
 	(SELECT count(*) FROM manifests WHERE manifests.repository_id = repositories.id AND manifests.state = 'live') AS manifests,
 	(SELECT coalesce(sum(blobs.size), 0) FROM holdings JOIN blobs ON blobs.id = holdings.blob_id
-		WHERE holdings.repository_id = repositories.id) +
+		WHERE holdings.repository_id = repositories.id AND holdings.ended_at = 0) +
 	(SELECT coalesce(sum(size), 0) FROM manifests WHERE manifests.repository_id = repositories.id AND manifests.state = 'live') AS size`
 
 // Repositories returns a page of the repositories, of one namespace or, with an
@@ -152,4 +152,24 @@ func (s *Store) FindDigest(ctx context.Context, prefix string, limit int) ([]Pla
 		Where("edges.digest >= ? AND edges.digest < ? AND manifests.state = ?", prefix, prefix+digestEnd, StateLive).
 		Order("repositories.name").Limit(limit).Find(&named).Error
 	return append(found, named...), errors.Join(manifests, edges)
+}
+
+// Referrers returns up to limit live manifests of the repository that refer to
+// the subject, in the order of their digests behind after. With an artifact type
+// only those of that type.
+func (s *Store) Referrers(ctx context.Context, repository int64, subject oci.Digest, artifactType string, after oci.Digest, limit int) ([]Manifest, error) {
+	query := s.read.WithContext(ctx).
+		Where("repository_id = ? AND subject = ? AND subject <> '' AND digest > ? AND state = ?", repository, subject, after, StateLive)
+	if artifactType != "" {
+		query = query.Where("artifact_type = ?", artifactType)
+	}
+	var rows []Manifest
+	return rows, query.Order("digest").Limit(limit).Find(&rows).Error
+}
+
+// RepositoryNames returns up to limit names of repositories behind after, in order.
+func (s *Store) RepositoryNames(ctx context.Context, after string, limit int) ([]oci.Name, error) {
+	var names []oci.Name
+	return names, s.read.WithContext(ctx).Model(&Repository{}).
+		Where("name > ?", after).Order("name").Limit(limit).Pluck("name", &names).Error
 }

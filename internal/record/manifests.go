@@ -11,8 +11,12 @@ import (
 // State is where in its life a manifest is.
 type State string
 
-// StateLive: the manifest is there for readers.
-const StateLive State = "live"
+const (
+	// StateLive: the manifest is there for readers.
+	StateLive State = "live"
+	// StateDeleted: it has gone for readers, keeps what it names, and can be restored.
+	StateDeleted State = "deleted"
+)
 
 // Manifest is a manifest or an index of one repository, with the fields that
 // lists and rules need. The bytes are content under the digest.
@@ -37,6 +41,8 @@ type Manifest struct {
 	TouchedAt   int64
 	PulledAt    Stamp
 	Pulls       int64
+	DeletedAt   Stamp
+	DeletedBy   string
 }
 
 // edge is one thing a manifest names.
@@ -94,7 +100,7 @@ func (tx *Tx) KeepManifest(repository Repository, m Manifest, edges []oci.Edge) 
 	}
 	if insert.RowsAffected == 0 {
 		if err := tx.db.Model(&Manifest{}).Where("repository_id = ? AND digest = ?", repository.ID, m.Digest).
-			Updates(map[string]any{"state": StateLive, "touched_at": m.TouchedAt}).Error; err != nil {
+			Updates(map[string]any{"state": StateLive, "touched_at": m.TouchedAt, "deleted_at": 0, "deleted_by": ""}).Error; err != nil {
 			return m, err
 		}
 		return one[Manifest](tx.db.Where("repository_id = ? AND digest = ?", repository.ID, m.Digest))
@@ -111,4 +117,21 @@ func (tx *Tx) keepEdges(manifest int64, edges []oci.Edge) error {
 		return nil
 	}
 	return tx.db.CreateInBatches(rows, sliceLength).Error
+}
+
+// DeleteManifest takes a live manifest and the tags that point to it out of
+// readers' sight, and returns those tags. The rows stay.
+func (tx *Tx) DeleteManifest(repository Repository, m Manifest, by string) ([]oci.Tag, error) {
+	tx.forget = append(tx.forget, func(c *cache) { c.manifests.Remove(contentKey{repository.ID, m.Digest}) })
+	var tags []oci.Tag
+	if err := tx.db.Model(&tag{}).Where("manifest_id = ?", m.ID).Order("name").Pluck("name", &tags).Error; err != nil {
+		return nil, err
+	}
+	for _, name := range tags {
+		if err := tx.DeleteTag(repository, name, by); err != nil {
+			return nil, err
+		}
+	}
+	return tags, tx.db.Model(&Manifest{}).Where("id = ?", m.ID).
+		Updates(map[string]any{"state": StateDeleted, "deleted_at": tx.Now(), "deleted_by": by}).Error
 }

@@ -24,7 +24,8 @@ type tagMove struct {
 	ID           int64
 	RepositoryID int64
 	Tag          oci.Tag
-	Digest       oci.Digest
+	// Digest is what the tag points to since, "" where it was deleted.
+	Digest oci.Digest
 	// Previous is what the tag pointed to before, "" for a new tag.
 	Previous oci.Digest
 	MovedAt  Stamp
@@ -68,4 +69,24 @@ func (tx *Tx) MoveTag(repository Repository, name oci.Tag, to Manifest, by strin
 	}
 	tx.forget = append(tx.forget, func(c *cache) { c.tags.Remove(tagKey{repository.ID, name}) })
 	return true, tx.db.Create(&move).Error
+}
+
+// DeleteTag removes a tag and writes the tag log, from which it can be restored.
+// It fails with ErrNotFound where there is no such tag.
+func (tx *Tx) DeleteTag(repository Repository, name oci.Tag, by string) error {
+	there, err := one[tag](tx.db.Where("repository_id = ? AND name = ?", repository.ID, name))
+	if err != nil {
+		return err
+	}
+	pointed, err := one[Manifest](tx.db.Where("id = ?", there.ManifestID))
+	if err != nil {
+		return err
+	}
+	tx.forget = append(tx.forget, func(c *cache) { c.tags.Remove(tagKey{repository.ID, name}) })
+	if err := tx.db.Delete(&there).Error; err != nil {
+		return err
+	}
+	return tx.db.Create(&tagMove{
+		RepositoryID: repository.ID, Tag: name, Previous: pointed.Digest, MovedAt: tx.Now(), MovedBy: by,
+	}).Error
 }

@@ -161,17 +161,3 @@ func (r *Registry) repository(ctx context.Context, name oci.Name) (record.Reposi
 	}
 	return found, err
 }
-
-// TagNames returns up to limit tags of a repository behind after, byte by byte in
-// order, and whether more follow (distribution-spec, "Listing Tags").
-func (r *Registry) TagNames(ctx context.Context, name oci.Name, after string, limit int) (tags []oci.Tag, more bool, err error) {
-	found, err := r.repository(ctx, name)
-	if err != nil {
-		return nil, false, err
-	}
-	tags, err = r.records.TagNames(ctx, found.ID, after, limit+1)
-	if len(tags) > limit {
-		return tags[:limit], true, err
-	}
-	return tags, false, err
-}

@@ -61,6 +61,19 @@ func (d *Door) getBlob(c *gin.Context, name oci.Name, item string) error {
 	return nil
 }
 
+// deleteBlob answers DELETE of a blob (distribution-spec, "Deleting Blobs").
+func (d *Door) deleteBlob(c *gin.Context, name oci.Name, item string) error {
+	digest, err := oci.ParseDigest(item)
+	if err != nil {
+		return err
+	}
+	if err := d.registry.DeleteBlob(d.as(c), name, digest); err != nil {
+		return err
+	}
+	c.Status(http.StatusAccepted)
+	return nil
+}
+
 // SentKey is where the bytes that went past Gin's writer are noted for the log.
 const SentKey = "sent"
 

@@ -32,6 +32,8 @@ var statuses = map[oci.Code]int{
 	oci.CodeQueryInvalid:        http.StatusBadRequest,
 	oci.CodeRangeInvalid:        http.StatusRequestedRangeNotSatisfiable,
 	oci.CodeManifestTooLarge:    http.StatusRequestEntityTooLarge,
+	oci.CodeInUse:               http.StatusConflict,
+	oci.CodeBlobTooLarge:        http.StatusRequestEntityTooLarge,
 	oci.CodeStorageFull:         http.StatusInsufficientStorage,
 	oci.CodeStorageFault:        http.StatusInternalServerError,
 }

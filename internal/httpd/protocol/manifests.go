@@ -5,7 +5,6 @@ import (
 	"io"
 	"mime"
 	"net/http"
-	"net/url"
 	"strconv"
 	"strings"
 
@@ -128,35 +127,25 @@ func (d *Door) readManifest(c *gin.Context) ([]byte, error) {
 	return raw, nil
 }
 
-// mostTags is the longest list of tags that one answer holds.
-const mostTags = 10000
-
-// listTags answers the tags of a repository, page by page (distribution-spec,
-// "Listing Tags").
-func (d *Door) listTags(c *gin.Context, name oci.Name, _ string) error {
-	limit := mostTags
-	if given := c.Query("n"); given != "" {
-		n, valid := parseOffset(given)
-		if !valid {
-			return oci.Errorf(oci.CodeQueryInvalid, "n is %q: it must be a whole number", given)
+// deleteManifest answers DELETE: of a tag alone, or of a manifest with its tags
+// (distribution-spec, "Deleting tags" and "Deleting Manifests").
+func (d *Door) deleteManifest(c *gin.Context, name oci.Name, target string) error {
+	var err error
+	if strings.Contains(target, ":") {
+		var digest oci.Digest
+		if digest, err = oci.ParseDigest(target); err == nil {
+			err = d.registry.DeleteManifest(d.as(c), name, digest)
 		}
-		limit = int(min(n, mostTags))
+	} else {
+		var tag oci.Tag
+		if tag, err = oci.ParseTag(target); err == nil {
+			err = d.registry.DeleteTag(d.as(c), name, tag)
+		}
 	}
-	tags, more, err := d.registry.TagNames(c.Request.Context(), name, c.Query("last"), limit)
 	if err != nil {
 		return err
 	}
-	if more && len(tags) > 0 {
-		next := url.Values{"n": {strconv.Itoa(limit)}, "last": {string(tags[len(tags)-1])}}
-		c.Header("Link", fmt.Sprintf(`</v2/%s/tags/list?%s>; rel="next"`, name, next.Encode()))
-	}
-	if tags == nil {
-		tags = []oci.Tag{}
-	}
-	c.JSON(http.StatusOK, struct {
-		Name oci.Name  `json:"name"`
-		Tags []oci.Tag `json:"tags"`
-	}{name, tags})
+	c.Status(http.StatusAccepted)
 	return nil
 }
 

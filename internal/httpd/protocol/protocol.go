@@ -43,7 +43,7 @@ type action func(*Door, *gin.Context, oci.Name, string) error
 
 var actions = map[kind]map[string]action{
 	blobPath: {
-		http.MethodGet: (*Door).getBlob, http.MethodHead: (*Door).getBlob,
+		http.MethodGet: (*Door).getBlob, http.MethodHead: (*Door).getBlob, http.MethodDelete: (*Door).deleteBlob,
 	},
 	uploadsPath: {
 		http.MethodPost: (*Door).startUpload,
@@ -54,9 +54,16 @@ var actions = map[kind]map[string]action{
 	},
 	manifestPath: {
 		http.MethodGet: (*Door).getManifest, http.MethodHead: (*Door).getManifest, http.MethodPut: (*Door).putManifest,
+		http.MethodDelete: (*Door).deleteManifest,
 	},
 	tagsPath: {
 		http.MethodGet: (*Door).listTags, http.MethodHead: (*Door).listTags,
+	},
+	referrersPath: {
+		http.MethodGet: (*Door).listReferrers, http.MethodHead: (*Door).listReferrers,
+	},
+	cataloguePath: {
+		http.MethodGet: (*Door).listRepositories, http.MethodHead: (*Door).listRepositories,
 	},
 }
 
@@ -79,13 +86,16 @@ func (d *Door) answer(c *gin.Context) error {
 	case nothing:
 		return oci.Errorf(oci.CodeNameUnknown, "the path is not one of the distribution protocol: it ends in blobs/…, manifests/… or tags/list behind a repository's name")
 	}
-	name, err := oci.ParseName(r.name)
-	if err != nil {
-		return err
-	}
 	do, ok := actions[r.kind][c.Request.Method]
 	if !ok {
 		return oci.Errorf(oci.CodeUnsupported, "%s is not possible here", c.Request.Method)
+	}
+	if r.kind == cataloguePath {
+		return do(d, c, "", "")
+	}
+	name, err := oci.ParseName(r.name)
+	if err != nil {
+		return err
 	}
 	return do(d, c, name, r.item)
 }

@@ -13,6 +13,8 @@ const (
 	uploadPath
 	manifestPath
 	tagsPath
+	referrersPath
+	cataloguePath
 )
 
 // route is a path of the protocol taken apart. The parts are as they came:
@@ -31,6 +33,9 @@ func parseRoute(path string) route {
 	if path == "" || path == "/" {
 		return route{kind: base}
 	}
+	if path == "/_catalog" {
+		return route{kind: cataloguePath}
+	}
 	words := strings.Split(strings.TrimPrefix(path, "/"), "/")
 	n := len(words)
 	name := func(behind int) string { return strings.Join(words[:n-behind], "/") }
@@ -46,6 +51,8 @@ func parseRoute(path string) route {
 		return route{blobPath, name(2), words[n-1]}
 	case is(2, "manifests"):
 		return route{manifestPath, name(2), words[n-1]}
+	case is(2, "referrers"):
+		return route{referrersPath, name(2), words[n-1]}
 	case is(1, "list") && is(2, "tags"):
 		return route{tagsPath, name(2), ""}
 	}
