@@ -238,7 +238,7 @@ func TestBarsInATerminalEndWithTheTransfer(t *testing.T) {
 	layout := kit.NewImage(t, kit.Bytes(9, 50_000), nil).Layout(t)
 	for _, outcome := range []string{"sent", "already there"} {
 		ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
-		line := fmt.Sprintf("stty cols 120; %s push %s %s/a/b:1", kit.Binary(t), layout, s.Address)
+		line := fmt.Sprintf("stty rows 40 cols 120; %s push %s %s/a/b:1", kit.Binary(t), layout, s.Address)
 		out, err := exec.CommandContext(ctx, "script", "--quiet", "--return", "--command", line, "/dev/null").CombinedOutput()
 		cancel()
 		require.NoError(t, err, "%s", out)

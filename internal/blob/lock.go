@@ -17,6 +17,9 @@ func LockFolder(root string) (*Lock, error) {
 	if err := os.MkdirAll(root, 0o755); err != nil {
 		return nil, fmt.Errorf("make the data folder: %w", err)
 	}
+	if err := (localDisk{}).syncFolder(filepath.Dir(filepath.Clean(root))); err != nil {
+		return nil, fmt.Errorf("make the data folder: %w", err)
+	}
 	f, err := os.OpenFile(filepath.Join(root, "lock"), os.O_RDWR|os.O_CREATE, 0o644)
 	if err != nil {
 		return nil, fmt.Errorf("claim the data folder: %w", err)

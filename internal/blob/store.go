@@ -71,17 +71,19 @@ func (s *Store) makeFolders() error {
 			return err
 		}
 	}
+	// The marker comes when all that it speaks of is durable: one that survived a
+	// power cut alone would hide that folders are missing.
+	if err := s.disk.syncFolder(filepath.Join(s.root, "blobs")); err != nil {
+		return err
+	}
+	if err := s.disk.syncFolder(s.root); err != nil {
+		return err
+	}
 	marker, err := s.disk.create(ready)
 	if err != nil {
 		return err
 	}
-	if err := marker.Close(); err != nil {
-		return err
-	}
-	if err := s.disk.syncFolder(filepath.Join(s.root, "blobs")); err != nil {
-		return err
-	}
-	return s.disk.syncFolder(s.root)
+	return marker.Close()
 }
 
 // path returns where the content of a checked digest lives.

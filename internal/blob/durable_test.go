@@ -1,0 +1,192 @@
+package blob
+
+import (
+	"bytes"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"syscall"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"warthesis/internal/oci"
+)
+
+// acknowledged is what the store has promised so far: as record would have it.
+type acknowledged struct {
+	content map[oci.Digest][]byte
+	// point is where the upload named "long" can be gone on from; nil for nowhere.
+	point *Checkpoint
+}
+
+var (
+	long  = bytes.Repeat([]byte("a long layer that comes in pieces. "), 300)
+	other = bytes.Repeat([]byte("another layer. "), 200)
+	small = []byte(`{"schemaVersion":2}`)
+)
+
+// live runs one life of a store on the disk, until it is through or the disk
+// fails, and returns what was acknowledged.
+func live(d *simulated) (acknowledged, error) {
+	promised := acknowledged{content: map[oci.Digest][]byte{}}
+	s, err := openOn(d, "/data", Options{FreeSpace: -1})
+	if err != nil {
+		return promised, err
+	}
+	u, err := s.NewUpload("long", oci.SHA256)
+	if err != nil {
+		return promised, err
+	}
+	for _, piece := range [][]byte{long[:4000], long[4000:7000]} {
+		if _, err := u.ReadFrom(bytes.NewReader(piece)); err != nil {
+			return promised, err
+		}
+		point, err := u.Checkpoint()
+		if err != nil {
+			return promised, err
+		}
+		promised.point = &point
+	}
+	for i, raw := range [][]byte{other, small, other} {
+		d := oci.DigestOf([]oci.Algorithm{oci.SHA256, oci.SHA512, oci.SHA256}[i], raw)
+		if err := s.PlaceBytes(fmt.Sprintf("p%d", i), d, raw); err != nil {
+			return promised, err
+		}
+		promised.content[d] = raw
+	}
+	if _, err := u.ReadFrom(bytes.NewReader(long[7000:])); err != nil {
+		return promised, err
+	}
+	whole := oci.DigestOf(oci.SHA256, long)
+	if err := u.Verify(whole); err != nil {
+		return promised, err
+	}
+	// From here on the staged file may be gone or still there; record drops the
+	// session together with holding the blob.
+	promised.point = nil
+	if err := u.Place(whole); err != nil {
+		return promised, err
+	}
+	promised.content[whole] = long
+	gone := oci.DigestOf(oci.SHA512, small)
+	delete(promised.content, gone)
+	return promised, s.Take(gone)
+}
+
+// kept checks the promises on a disk after a power cut: all content is there, the
+// upload goes on, and new content is taken.
+func kept(d *simulated, promised acknowledged) error {
+	s, err := openOn(d, "/data", Options{FreeSpace: -1})
+	if err != nil {
+		return err
+	}
+	for digest, want := range promised.content {
+		f, _, err := s.Open(digest)
+		if err != nil {
+			return err
+		}
+		if got, _ := io.ReadAll(f); !bytes.Equal(got, want) {
+			return fmt.Errorf("content %s came back as %d other bytes", digest, len(got))
+		}
+	}
+	if promised.point != nil {
+		u, err := s.ReopenUpload("long", *promised.point)
+		if err != nil {
+			return err
+		}
+		if _, err := u.ReadFrom(bytes.NewReader(long[u.Offset():])); err != nil {
+			return err
+		}
+		whole := oci.DigestOf(oci.SHA256, long)
+		if err := u.Verify(whole); err != nil {
+			return err
+		}
+		if err := u.Place(whole); err != nil {
+			return err
+		}
+		// What the hash certified must be what lies on the disk.
+		f, _, err := s.Open(whole)
+		if err != nil {
+			return err
+		}
+		if got, _ := io.ReadAll(f); !bytes.Equal(got, long) {
+			return fmt.Errorf("an upload that was gone on with certified other bytes")
+		}
+	}
+	if err := s.ClearLeftovers(func(string) bool { return false }); err != nil {
+		return err
+	}
+	raw := []byte("new after the cut")
+	return s.PlaceBytes("new", oci.DigestOf(oci.SHA512, raw), raw)
+}
+
+// chances is how many outcomes of one cut are tried.
+const chances = 6
+
+// cutEverywhere cuts the power at every step of a life and returns the first
+// promise that was broken.
+func cutEverywhere(lame string) (broken error, steps int, sites map[string]bool) {
+	whole := newSimulated()
+	whole.lame = lame
+	if _, err := live(whole); err != nil {
+		return err, 0, nil
+	}
+	for cut := 1; cut <= whole.steps+1; cut++ {
+		// The steps that make the many folders are all alike.
+		if cut < 512 && cut%64 != 0 {
+			continue
+		}
+		d := newSimulated()
+		d.lame, d.cutAt = lame, cut
+		promised, _ := live(d)
+		for chance := range chances {
+			if err := kept(d.afterCut(rand.New(rand.NewPCG(uint64(cut), uint64(chance)))), promised); err != nil {
+				return fmt.Errorf("power cut at step %d, outcome %d: %w", cut, chance, err), whole.steps, whole.sites
+			}
+		}
+	}
+	return nil, whole.steps, whole.sites
+}
+
+func TestAPowerCutAtAnyStepBreaksNoPromise(t *testing.T) {
+	broken, steps, _ := cutEverywhere("")
+	require.NoError(t, broken)
+	assert.Greater(t, steps, 500)
+}
+
+// The test above would be worth little if it passed without the syncs: each of
+// them is taken out in turn, and it must notice.
+func TestEverySyncIsNeeded(t *testing.T) {
+	_, _, sites := cutEverywhere("")
+	assert.GreaterOrEqual(t, len(sites), 5)
+	for site := range sites {
+		broken, _, _ := cutEverywhere(site)
+		assert.Error(t, broken, "nothing was lost without the sync at %s", site)
+		if broken != nil {
+			t.Logf("without the sync at %s: %v", site, broken)
+		}
+	}
+}
+
+func TestAnErrorOfTheDiskAtAnyStepCorruptsNothing(t *testing.T) {
+	whole := newSimulated()
+	_, err := live(whole)
+	require.NoError(t, err)
+	for _, fault := range []error{syscall.EIO, syscall.ENOSPC} {
+		for step := 1; step <= whole.steps; step++ {
+			d := newSimulated()
+			d.failAt, d.failWith = step, fault
+			promised, err := live(d)
+			// The disk works again: what was promised is there, and new content is
+			// taken, without a power cut and with one.
+			cut := d.afterCut(rand.New(rand.NewPCG(uint64(step), 3)))
+			require.NoError(t, kept(d, promised), "%v at step %d", fault, step)
+			require.NoError(t, kept(cut, promised), "%v at step %d, then a power cut", fault, step)
+			if fault == syscall.ENOSPC && err != nil && step > 600 {
+				require.ErrorIs(t, err, oci.CodeStorageFull, "step %d", step)
+			}
+		}
+	}
+}
