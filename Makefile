@@ -8,7 +8,7 @@ WEB     := $(shell find web/src web/public -type f ! -name schema.d.ts 2>/dev/nu
 SOURCES := $(shell find cmd internal -name '*.go' -o -name '*.sql' 2>/dev/null) go.mod go.sum
 CONSOLE := internal/httpd/console/dist/index.html
 
-.PHONY: build demo test check bench screenshots clean
+.PHONY: build demo test kill-rounds check bench screenshots clean
 
 # build leaves bin/warthesis: the service with its console, and the client.
 build: bin/warthesis
@@ -58,6 +58,11 @@ tools-for-bench:
 tools-for-screenshots: tools-for-tests
 	@command -v xterm >/dev/null && command -v Xvfb >/dev/null && command -v import >/dev/null || \
 		(apt-get update -qq && apt-get install -y -qq --no-install-recommends xterm xvfb imagemagick fonts-dejavu-core)
+
+# kill-rounds kills the service a thousand times and looks each time what is left.
+kill-rounds: build
+	$(GO) build -race -tags $(TAGS) -o bin/warthesis-race ./cmd/warthesis
+	KILL_ROUNDS=1000 BINARY_UNDER_TEST=$(CURDIR)/bin/warthesis-race $(GO) test -race -tags $(TAGS) -timeout 3h -run HoweverOften ./test
 
 # bench prints the speed of this machine's build as ratios.
 bench: tools-for-bench build
