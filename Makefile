@@ -8,7 +8,7 @@ WEB     := $(shell find web/src web/public -type f ! -name schema.d.ts 2>/dev/nu
 SOURCES := $(shell find cmd internal -name '*.go' -o -name '*.sql' 2>/dev/null) go.mod go.sum
 CONSOLE := internal/httpd/console/dist/index.html
 
-.PHONY: build demo test kill-rounds check bench screenshots clean
+.PHONY: build demo test kill-rounds fuzz check bench screenshots clean
 
 # build leaves bin/warthesis: the service with its console, and the client.
 build: bin/warthesis
@@ -63,6 +63,11 @@ tools-for-screenshots: tools-for-tests
 kill-rounds: build
 	$(GO) build -race -tags $(TAGS) -o bin/warthesis-race ./cmd/warthesis
 	KILL_ROUNDS=1000 BINARY_UNDER_TEST=$(CURDIR)/bin/warthesis-race $(GO) test -race -tags $(TAGS) -timeout 3h -run HoweverOften ./test
+
+# fuzz looks for inputs that the readers of hostile text misread, half a minute each.
+fuzz:
+	@for target in oci:FuzzReference oci:FuzzManifest httpd/protocol:FuzzRange httpd/protocol:FuzzChunkRange httpd/protocol:FuzzRoute; do \
+		$(GO) test -tags $(TAGS) -run '^$$' -fuzz "^$${target#*:}\$$" -fuzztime 30s ./internal/$${target%:*} || exit 1; done
 
 # bench prints the speed of this machine's build as ratios.
 bench: tools-for-bench build

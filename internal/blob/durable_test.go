@@ -127,11 +127,11 @@ const chances = 6
 
 // cutEverywhere cuts the power at every step of a life and returns the first
 // promise that was broken.
-func cutEverywhere(lame string) (broken error, steps int, sites map[string]bool) {
+func cutEverywhere(lame string) (steps int, sites map[string]bool, broken error) {
 	whole := newSimulated()
 	whole.lame = lame
 	if _, err := live(whole); err != nil {
-		return err, 0, nil
+		return 0, nil, err
 	}
 	for cut := 1; cut <= whole.steps+1; cut++ {
 		// The steps that make the many folders are all alike.
@@ -143,15 +143,15 @@ func cutEverywhere(lame string) (broken error, steps int, sites map[string]bool)
 		promised, _ := live(d)
 		for chance := range chances {
 			if err := kept(d.afterCut(rand.New(rand.NewPCG(uint64(cut), uint64(chance)))), promised); err != nil {
-				return fmt.Errorf("power cut at step %d, outcome %d: %w", cut, chance, err), whole.steps, whole.sites
+				return whole.steps, whole.sites, fmt.Errorf("power cut at step %d, outcome %d: %w", cut, chance, err)
 			}
 		}
 	}
-	return nil, whole.steps, whole.sites
+	return whole.steps, whole.sites, nil
 }
 
 func TestAPowerCutAtAnyStepBreaksNoPromise(t *testing.T) {
-	broken, steps, _ := cutEverywhere("")
+	steps, _, broken := cutEverywhere("")
 	require.NoError(t, broken)
 	assert.Greater(t, steps, 500)
 }
@@ -159,10 +159,10 @@ func TestAPowerCutAtAnyStepBreaksNoPromise(t *testing.T) {
 // The test above would be worth little if it passed without the syncs: each of
 // them is taken out in turn, and it must notice.
 func TestEverySyncIsNeeded(t *testing.T) {
-	_, _, sites := cutEverywhere("")
+	_, sites, _ := cutEverywhere("")
 	assert.GreaterOrEqual(t, len(sites), 5)
 	for site := range sites {
-		broken, _, _ := cutEverywhere(site)
+		_, _, broken := cutEverywhere(site)
 		assert.Error(t, broken, "nothing was lost without the sync at %s", site)
 		if broken != nil {
 			t.Logf("without the sync at %s: %v", site, broken)

@@ -43,6 +43,10 @@ func addServe(root *cobra.Command, t terminal, version string) {
 	f.Var(&flags.StopWithin, "stop-within", "how long requests in flight may take to finish at a stop")
 	f.Var(&flags.BodyIdle, "body-idle", "how long a sender or receiver may stall")
 	f.Int64Var(&flags.ManifestBytes, "manifest-bytes", flags.ManifestBytes, "largest manifest that is taken, in bytes")
+	f.Int64Var(&flags.BlobBytes, "blob-bytes", flags.BlobBytes, "largest blob that is taken, in bytes")
+	f.Int64Var(&flags.UploadsPerCaller, "uploads-per-caller", flags.UploadsPerCaller, "how many uploads one account or address may have open")
+	f.Var(&flags.UploadIdle, "upload-idle", "how long an upload that nobody sends to is kept")
+	f.Var(&flags.HeaderWithin, "header-within", "how long a request's headers may take to come")
 	f.Int64Var(&flags.FreeBytes, "free-bytes", 0, "disk space that uploads leave free, in bytes; 0 for the smaller of 1 GiB and 2 %")
 	f.StringVar(&flags.LogFormat, "log-format", flags.LogFormat, "form of the log: text or json")
 	root.AddCommand(command)
@@ -60,14 +64,18 @@ func settle(c *cobra.Command, file string, flags config.Config) (config.Config, 
 		return settings, err
 	}
 	given := map[string]func(){
-		"data":            func() { settings.Data = flags.Data },
-		"listen":          func() { settings.Listen = flags.Listen },
-		"anyone-may-push": func() { settings.AnyoneMayPush = flags.AnyoneMayPush },
-		"stop-within":     func() { settings.StopWithin = flags.StopWithin },
-		"body-idle":       func() { settings.BodyIdle = flags.BodyIdle },
-		"manifest-bytes":  func() { settings.ManifestBytes = flags.ManifestBytes },
-		"free-bytes":      func() { settings.FreeBytes = flags.FreeBytes },
-		"log-format":      func() { settings.LogFormat = flags.LogFormat },
+		"data":               func() { settings.Data = flags.Data },
+		"listen":             func() { settings.Listen = flags.Listen },
+		"anyone-may-push":    func() { settings.AnyoneMayPush = flags.AnyoneMayPush },
+		"stop-within":        func() { settings.StopWithin = flags.StopWithin },
+		"body-idle":          func() { settings.BodyIdle = flags.BodyIdle },
+		"manifest-bytes":     func() { settings.ManifestBytes = flags.ManifestBytes },
+		"blob-bytes":         func() { settings.BlobBytes = flags.BlobBytes },
+		"uploads-per-caller": func() { settings.UploadsPerCaller = flags.UploadsPerCaller },
+		"upload-idle":        func() { settings.UploadIdle = flags.UploadIdle },
+		"header-within":      func() { settings.HeaderWithin = flags.HeaderWithin },
+		"free-bytes":         func() { settings.FreeBytes = flags.FreeBytes },
+		"log-format":         func() { settings.LogFormat = flags.LogFormat },
 	}
 	for name, lay := range given {
 		if c.Flags().Changed(name) {

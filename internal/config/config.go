@@ -31,6 +31,14 @@ type Config struct {
 	BodyIdle Duration `yaml:"body_idle"`
 	// ManifestBytes is the largest manifest that is taken.
 	ManifestBytes int64 `yaml:"manifest_bytes"`
+	// BlobBytes is the largest blob that is taken.
+	BlobBytes int64 `yaml:"blob_bytes"`
+	// UploadsPerCaller is how many uploads one account or address may have open.
+	UploadsPerCaller int64 `yaml:"uploads_per_caller"`
+	// UploadIdle is how long an upload that nobody sends to is kept.
+	UploadIdle Duration `yaml:"upload_idle"`
+	// HeaderWithin is how long a request's headers may take to come.
+	HeaderWithin Duration `yaml:"header_within"`
 	// FreeBytes is the disk space that uploads leave free: 0 for the smaller of
 	// 1 GiB and 2 %, below zero for none.
 	FreeBytes int64 `yaml:"free_bytes"`
@@ -46,7 +54,12 @@ func Default() Config {
 		StopWithin:    Duration(60 * time.Second),
 		BodyIdle:      Duration(60 * time.Second),
 		ManifestBytes: 4 << 20,
-		LogFormat:     "text",
+		BlobBytes:     256 << 30,
+
+		UploadsPerCaller: 256,
+		UploadIdle:       Duration(24 * time.Hour),
+		HeaderWithin:     Duration(10 * time.Second),
+		LogFormat:        "text",
 	}
 }
 
@@ -135,8 +148,13 @@ func (c *Config) settings() map[string]func(string) error {
 		prefix + "STOP_WITHIN":    c.StopWithin.Set,
 		prefix + "BODY_IDLE":      c.BodyIdle.Set,
 		prefix + "MANIFEST_BYTES": number(&c.ManifestBytes),
-		prefix + "FREE_BYTES":     number(&c.FreeBytes),
-		prefix + "LOG_FORMAT":     text(&c.LogFormat),
+		prefix + "BLOB_BYTES":     number(&c.BlobBytes),
+
+		prefix + "UPLOADS_PER_CALLER": number(&c.UploadsPerCaller),
+		prefix + "UPLOAD_IDLE":        c.UploadIdle.Set,
+		prefix + "HEADER_WITHIN":      c.HeaderWithin.Set,
+		prefix + "FREE_BYTES":         number(&c.FreeBytes),
+		prefix + "LOG_FORMAT":         text(&c.LogFormat),
 	}
 }
 
@@ -162,6 +180,10 @@ func (c *Config) Check() error {
 			"Listen on 127.0.0.1, or say --anyone-may-push if that is what you want", c.Listen)
 	case c.ManifestBytes < 1<<10 || c.ManifestBytes > 64<<20:
 		return fmt.Errorf("manifest_bytes is %d: it must be between 1 KiB and 64 MiB", c.ManifestBytes)
+	case c.BlobBytes < 1<<20:
+		return fmt.Errorf("blob_bytes is %d: it must be at least 1 MiB", c.BlobBytes)
+	case c.UploadsPerCaller < 1:
+		return fmt.Errorf("uploads_per_caller is %d: it must be at least 1", c.UploadsPerCaller)
 	case c.LogFormat != "text" && c.LogFormat != "json":
 		return fmt.Errorf("log_format is %q: it is text or json", c.LogFormat)
 	}

@@ -14,6 +14,9 @@ import (
 	"time"
 
 	"github.com/gin-gonic/gin"
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/collectors"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"warthesis/internal/httpd/console"
 	"warthesis/internal/httpd/management"
@@ -45,6 +48,7 @@ func New(o Options) (http.Handler, error) {
 	router.RedirectTrailingSlash = false
 	router.Use(identify(), logged(), gin.CustomRecovery(recovered))
 	registerHealth(router, o)
+	router.GET("/metrics", gin.WrapH(metrics()))
 	protocol.Register(router, protocol.Options{
 		Registry: o.Registry, BodyIdle: o.BodyIdle, ManifestBytes: o.ManifestBytes, RequestID: requestID,
 	})
@@ -101,6 +105,13 @@ func logged() gin.HandlerFunc {
 func recovered(c *gin.Context, reason any) {
 	slog.Error("a request panicked", "request", requestID(c), "path", c.Request.URL.Path, "reason", reason)
 	c.AbortWithStatus(http.StatusInternalServerError)
+}
+
+// metrics serves what the process tells of itself, in the form of OpenMetrics.
+func metrics() http.Handler {
+	of := prometheus.NewRegistry()
+	of.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	return promhttp.HandlerFor(of, promhttp.HandlerOpts{})
 }
 
 // registerHealth answers whether the process lives and whether it can serve.

@@ -32,6 +32,13 @@ func (s *Store) UploadIDs(ctx context.Context) ([]string, error) {
 	return ids, s.read.WithContext(ctx).Model(&Upload{}).Pluck("id", &ids).Error
 }
 
+// UploadsIdleSince returns the uploads that were last touched before the served
+// time, in nanoseconds.
+func (s *Store) UploadsIdleSince(ctx context.Context, served int64) ([]Upload, error) {
+	var idle []Upload
+	return idle, s.read.WithContext(ctx).Where("touched_at < ?", served).Find(&idle).Error
+}
+
 // KeepUpload records the point that an upload reached.
 func (tx *Tx) KeepUpload(u Upload) error {
 	u.TouchedAt = tx.Served()

@@ -28,6 +28,37 @@ import (
 type Limits struct {
 	// ManifestBytes is the largest manifest, in bytes.
 	ManifestBytes int64
+	// BlobBytes is the largest blob, in bytes.
+	BlobBytes int64
+	// UploadsPerCaller is how many uploads one account or, without a login, one
+	// address may have open at once.
+	UploadsPerCaller int
+	// UploadIdle is the served time after which an upload that nobody sends to is
+	// ended and its bytes removed.
+	UploadIdle time.Duration
+}
+
+// The defaults of the limits.
+const (
+	DefaultBlobBytes        = 256 << 30
+	DefaultUploadsPerCaller = 256
+	DefaultUploadIdle       = 24 * time.Hour
+)
+
+func (l Limits) orDefaults() Limits {
+	if l.ManifestBytes == 0 {
+		l.ManifestBytes = oci.DefaultManifestLimit
+	}
+	if l.BlobBytes == 0 {
+		l.BlobBytes = DefaultBlobBytes
+	}
+	if l.UploadsPerCaller == 0 {
+		l.UploadsPerCaller = DefaultUploadsPerCaller
+	}
+	if l.UploadIdle == 0 {
+		l.UploadIdle = DefaultUploadIdle
+	}
+	return l
 }
 
 // Registry is one registry's content and names. It is safe for concurrent use.
@@ -42,6 +73,8 @@ type Registry struct {
 
 	mu       sync.Mutex
 	sessions map[string]*session
+	// open counts the uploads of each caller.
+	open map[string]int
 
 	stop  chan struct{}
 	ended sync.WaitGroup
@@ -56,16 +89,13 @@ const (
 // New returns a registry over the bytes and records, which stay the caller's to
 // close, after the registry.
 func New(blobs *blob.Store, records *record.Store, clk clock.Clock, limits Limits) (*Registry, error) {
-	if limits.ManifestBytes == 0 {
-		limits.ManifestBytes = oci.DefaultManifestLimit
-	}
 	raw, err := lru.New[oci.Digest, []byte](rawCacheEntries)
 	if err != nil {
 		return nil, err
 	}
 	r := &Registry{
-		blobs: blobs, records: records, clock: clk, limits: limits, raw: raw,
-		sessions: map[string]*session{}, stop: make(chan struct{}),
+		blobs: blobs, records: records, clock: clk, limits: limits.orDefaults(), raw: raw,
+		sessions: map[string]*session{}, open: map[string]int{}, stop: make(chan struct{}),
 	}
 	ids, err := records.UploadIDs(context.Background())
 	if err != nil {
@@ -96,7 +126,8 @@ const (
 	servedEvery = time.Minute
 )
 
-// keepTime writes counted pulls and the served time at their intervals.
+// keepTime writes counted pulls and the served time at their intervals, and ends
+// uploads that were left.
 func (r *Registry) keepTime() {
 	flush, served := time.NewTicker(flushEvery), time.NewTicker(servedEvery)
 	defer flush.Stop()
@@ -108,6 +139,7 @@ func (r *Registry) keepTime() {
 			_ = r.flushPulls()
 		case <-served.C:
 			_ = r.keepServed()
+			_ = r.EndIdleUploads(context.Background())
 		case <-r.stop:
 			return
 		}
@@ -138,6 +170,14 @@ func WithCaller(ctx context.Context, c Caller) context.Context {
 func callerOf(ctx context.Context) Caller {
 	c, _ := ctx.Value(callerKey{}).(Caller)
 	return c
+}
+
+// who names the caller for limits.
+func (c Caller) who() string {
+	if c.Account != "" {
+		return "account " + c.Account
+	}
+	return "address " + c.Address
 }
 
 // event starts an event of the caller.

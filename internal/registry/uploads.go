@@ -37,6 +37,9 @@ type session struct {
 	id         string
 	repository record.Repository
 	recorded   record.Upload
+	// who counts for the limit of open uploads; "" where the session is from
+	// before a restart.
+	who string
 	// turn holds one token, which the running request has.
 	turn chan struct{}
 	// upload is nil until a request needs it. Guarded by turn, as is over.
@@ -54,7 +57,10 @@ func (r *Registry) StartUpload(ctx context.Context, name oci.Name, algorithm oci
 	if err := r.blobs.Room(); err != nil {
 		return Progress{}, err
 	}
-	s := &session{id: newID(), turn: make(chan struct{}, 1)}
+	s := &session{id: newID(), who: callerOf(ctx).who(), turn: make(chan struct{}, 1)}
+	if err := r.openOne(s.who); err != nil {
+		return Progress{}, err
+	}
 	err := r.records.Update(ctx, func(tx *record.Tx) (err error) {
 		if s.repository, err = tx.EnsureRepository(name); err != nil {
 			return err
@@ -63,6 +69,7 @@ func (r *Registry) StartUpload(ctx context.Context, name oci.Name, algorithm oci
 		return tx.KeepUpload(s.recorded)
 	})
 	if err != nil {
+		r.closeOne(s.who)
 		return Progress{}, fmt.Errorf("start an upload: %w", err)
 	}
 	r.mu.Lock()
@@ -93,7 +100,7 @@ func (r *Registry) AppendUpload(ctx context.Context, name oci.Name, id string, p
 	}
 	defer s.pass()
 	if err := r.receive(s, p); err != nil {
-		return s.progress(), errors.Join(err, r.checkpoint(s))
+		return s.progress(), r.keepWhatCame(s, err)
 	}
 	return s.progress(), r.checkpoint(s)
 }
@@ -108,7 +115,7 @@ func (r *Registry) FinishUpload(ctx context.Context, name oci.Name, id string, p
 	}
 	defer s.pass()
 	if err := r.receive(s, p); err != nil {
-		return errors.Join(err, r.checkpoint(s))
+		return r.keepWhatCame(s, err)
 	}
 	err = r.settle(ctx, name, s.upload, digest, id)
 	r.end(s)
@@ -119,13 +126,26 @@ func (r *Registry) FinishUpload(ctx context.Context, name oci.Name, id string, p
 	return err
 }
 
+// keepWhatCame records what a failed piece brought, and returns why it failed.
+func (r *Registry) keepWhatCame(s *session, failure error) error {
+	if s.over {
+		return failure
+	}
+	return errors.Join(failure, r.checkpoint(s))
+}
+
 // PushBlob takes a blob in one piece (distribution-spec, "Single POST").
 func (r *Registry) PushBlob(ctx context.Context, name oci.Name, p Part, digest oci.Digest) error {
+	who := callerOf(ctx).who()
+	if err := r.openOne(who); err != nil {
+		return err
+	}
+	defer r.closeOne(who)
 	upload, err := r.blobs.NewUpload(newID(), digest.Algorithm())
 	if err != nil {
 		return err
 	}
-	if err := readPart(upload, p); err != nil {
+	if err := r.readPart(upload, p); err != nil {
 		upload.Discard()
 		return err
 	}
@@ -192,17 +212,46 @@ func (r *Registry) receive(s *session, p Part) error {
 	}
 	background := &checkpointer{registry: r, session: s}
 	s.upload.OnCheckpoint = background.offer
-	err := readPart(s.upload, p)
+	err := r.readPart(s.upload, p)
 	s.upload.OnCheckpoint = nil
 	background.running.Wait()
+	if errors.Is(err, oci.CodeBlobTooLarge) {
+		s.upload.Discard()
+		s.upload = nil
+		r.end(s)
+		return errors.Join(err, r.dropUpload(s.id))
+	}
 	return err
 }
 
-func readPart(upload *blob.Upload, p Part) error {
+// bounded fails once more than left bytes came.
+type bounded struct {
+	io.Reader
+	left  int64
+	limit int64
+}
+
+func (b *bounded) Read(p []byte) (int, error) {
+	n, err := b.Reader.Read(p)
+	if b.left -= int64(n); b.left < 0 {
+		return 0, tooLarge(b.limit)
+	}
+	return n, err
+}
+
+func tooLarge(limit int64) error {
+	return oci.Errorf(oci.CodeBlobTooLarge, "the blob is larger than the %d MiB that this registry takes", limit>>20)
+}
+
+func (r *Registry) readPart(upload *blob.Upload, p Part) error {
 	if p.Body == nil {
 		return nil
 	}
-	taken, err := upload.ReadFrom(p.Body)
+	left := r.limits.BlobBytes - upload.Offset()
+	if p.Length > left {
+		return tooLarge(r.limits.BlobBytes)
+	}
+	taken, err := upload.ReadFrom(&bounded{p.Body, left, r.limits.BlobBytes})
 	if err != nil {
 		return err
 	}
@@ -371,9 +420,63 @@ func (r *Registry) adopt(s *session) *session {
 // end takes the session out of reach. The caller has its turn.
 func (r *Registry) end(s *session) {
 	s.over = true
+	r.closeOne(s.who)
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	delete(r.sessions, s.id)
+}
+
+// openOne counts one more upload of the caller, or fails with
+// CodeTooManyRequests where there are too many.
+func (r *Registry) openOne(who string) error {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.open[who] >= r.limits.UploadsPerCaller {
+		return oci.Errorf(oci.CodeTooManyRequests, "you have %d uploads open, and more are not allowed at once; finish or cancel one", r.open[who])
+	}
+	r.open[who]++
+	return nil
+}
+
+func (r *Registry) closeOne(who string) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.open[who]--; r.open[who] <= 0 {
+		delete(r.open, who)
+	}
+}
+
+// EndIdleUploads ends uploads that nobody has sent to for the idle time, and
+// removes what they brought.
+func (r *Registry) EndIdleUploads(ctx context.Context) error {
+	idle, err := r.records.UploadsIdleSince(ctx, int64(r.clock.Served()-r.limits.UploadIdle))
+	if err != nil {
+		return err
+	}
+	var errs []error
+	for _, u := range idle {
+		errs = append(errs, r.endIdle(u))
+	}
+	return errors.Join(errs...)
+}
+
+func (r *Registry) endIdle(u record.Upload) error {
+	s := r.adopt(&session{id: u.ID, recorded: u, turn: make(chan struct{}, 1)})
+	select {
+	case s.turn <- struct{}{}:
+	default:
+		// Somebody is sending right now.
+		return nil
+	}
+	defer s.pass()
+	if s.over || s.recorded.TouchedAt > u.TouchedAt {
+		return nil
+	}
+	if err := r.reopen(s); err == nil {
+		s.upload.Discard()
+	}
+	r.end(s)
+	return r.dropUpload(s.id)
 }
 
 // releaseSessions closes the staged files of uploads that nobody is sending to;

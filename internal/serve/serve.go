@@ -56,7 +56,9 @@ func (h *Home) open(c config.Config, start func(time.Duration) clock.Clock) erro
 	if err != nil {
 		return err
 	}
-	h.Registry, err = registry.New(blobs, h.Records, clk, registry.Limits{ManifestBytes: c.ManifestBytes})
+	h.Registry, err = registry.New(blobs, h.Records, clk, registry.Limits{
+		ManifestBytes: c.ManifestBytes, BlobBytes: c.BlobBytes, UploadsPerCaller: int(c.UploadsPerCaller), UploadIdle: time.Duration(c.UploadIdle),
+	})
 	return err
 }
 
@@ -105,7 +107,7 @@ func Run(ctx context.Context, c config.Config, version string, started func(addr
 	}
 	server := &http.Server{
 		Handler:           doors,
-		ReadHeaderTimeout: 10 * time.Second,
+		ReadHeaderTimeout: time.Duration(c.HeaderWithin),
 		IdleTimeout:       2 * time.Minute,
 		MaxHeaderBytes:    64 << 10,
 		ErrorLog:          slog.NewLogLogger(slog.Default().Handler(), slog.LevelDebug),

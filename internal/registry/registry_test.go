@@ -1,0 +1,131 @@
+package registry
+
+import (
+	"bytes"
+	"context"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"warthesis/internal/blob"
+	"warthesis/internal/clock"
+	"warthesis/internal/oci"
+	"warthesis/internal/record"
+)
+
+var ctx = context.Background()
+
+// open returns a registry on a real folder, its clock and the folder.
+func open(t *testing.T, limits Limits) (*Registry, *clock.Set, string) {
+	root := t.TempDir()
+	blobs, err := blob.Open(root, blob.Options{FreeSpace: -1})
+	require.NoError(t, err)
+	clk := clock.NewSet(time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC))
+	records, err := record.Open(filepath.Join(root, "warthesis.db"), func(time.Duration) clock.Clock { return clk })
+	require.NoError(t, err)
+	r, err := New(blobs, records, clk, limits)
+	require.NoError(t, err)
+	t.Cleanup(func() {
+		require.NoError(t, r.Close())
+		require.NoError(t, records.Close())
+	})
+	return r, clk, root
+}
+
+func whole(raw []byte) Part {
+	return Part{Body: bytes.NewReader(raw), Offset: -1, Length: int64(len(raw))}
+}
+
+func staged(t *testing.T, root string) int {
+	names, err := os.ReadDir(filepath.Join(root, "incoming"))
+	require.NoError(t, err)
+	return len(names)
+}
+
+func TestAnUploadThatNobodySendsToEndsByServedTime(t *testing.T) {
+	r, clk, root := open(t, Limits{UploadIdle: time.Hour})
+	left, err := r.StartUpload(ctx, "a", oci.SHA256)
+	require.NoError(t, err)
+	_, err = r.AppendUpload(ctx, "a", left.ID, whole([]byte("half")))
+	require.NoError(t, err)
+	clk.MoveTo(clk.Now().Add(50 * time.Minute))
+	busy, err := r.StartUpload(ctx, "a", oci.SHA256)
+	require.NoError(t, err)
+	clk.MoveTo(clk.Now().Add(20 * time.Minute))
+	require.NoError(t, r.EndIdleUploads(ctx))
+	_, err = r.UploadProgress(ctx, "a", left.ID)
+	assert.ErrorIs(t, err, oci.CodeBlobUploadUnknown)
+	_, err = r.UploadProgress(ctx, "a", busy.ID)
+	assert.NoError(t, err)
+	assert.Zero(t, staged(t, root))
+}
+
+func TestABlobOverTheLimitIsRefusedAndLeavesNothing(t *testing.T) {
+	r, _, root := open(t, Limits{BlobBytes: 1 << 20})
+	u, err := r.StartUpload(ctx, "a", oci.SHA256)
+	require.NoError(t, err)
+	raw := make([]byte, 700<<10)
+	_, err = r.AppendUpload(ctx, "a", u.ID, whole(raw))
+	require.NoError(t, err)
+	// The second piece does not say how long it is.
+	_, err = r.AppendUpload(ctx, "a", u.ID, Part{Body: bytes.NewReader(raw), Offset: -1, Length: -1})
+	require.ErrorIs(t, err, oci.CodeBlobTooLarge)
+	_, err = r.UploadProgress(ctx, "a", u.ID)
+	assert.ErrorIs(t, err, oci.CodeBlobUploadUnknown)
+	assert.Zero(t, staged(t, root))
+}
+
+func TestOneCallerCannotTakeAllUploads(t *testing.T) {
+	r, _, _ := open(t, Limits{UploadsPerCaller: 2})
+	one, other := WithCaller(ctx, Caller{Address: "192.0.2.1"}), WithCaller(ctx, Caller{Address: "192.0.2.2"})
+	first, err := r.StartUpload(one, "a", oci.SHA256)
+	require.NoError(t, err)
+	_, err = r.StartUpload(one, "a", oci.SHA256)
+	require.NoError(t, err)
+	_, err = r.StartUpload(one, "a", oci.SHA256)
+	assert.ErrorIs(t, err, oci.CodeTooManyRequests)
+	_, err = r.StartUpload(other, "a", oci.SHA256)
+	assert.NoError(t, err)
+	require.NoError(t, r.CancelUpload(one, "a", first.ID))
+	_, err = r.StartUpload(one, "a", oci.SHA256)
+	assert.NoError(t, err)
+}
+
+func TestAFileThatIsNotWhatTheRecordsSayIsRefusedBeforeItsFirstByte(t *testing.T) {
+	r, _, root := open(t, Limits{})
+	raw := []byte("a layer that the disk shortens")
+	d := oci.DigestOf(oci.SHA256, raw)
+	require.NoError(t, r.PushBlob(ctx, "a", whole(raw), d))
+	file := filepath.Join(root, "blobs/sha256", d.Encoded()[:2], d.Encoded())
+	require.NoError(t, os.Chmod(file, 0o644))
+	require.NoError(t, os.Truncate(file, 5))
+	_, _, err := r.OpenBlob(ctx, "a", d)
+	assert.ErrorIs(t, err, oci.CodeStorageFault)
+	require.NoError(t, os.Remove(file))
+	_, _, err = r.OpenBlob(ctx, "a", d)
+	assert.ErrorIs(t, err, oci.CodeStorageFault)
+}
+
+func TestAManifestWhoseLayerIsMissingOrOtherIsRefused(t *testing.T) {
+	r, _, _ := open(t, Limits{})
+	raw := []byte("{}")
+	d := oci.DigestOf(oci.SHA256, raw)
+	manifest := func(size string) ManifestPush {
+		return ManifestPush{Name: "a", Tags: []oci.Tag{"x"}, MediaType: oci.MediaTypeImage,
+			Raw: []byte(`{"schemaVersion":2,"config":{"mediaType":"a/b","digest":"` + d.String() + `","size":` + size + `}}`)}
+	}
+	_, err := r.PushManifest(ctx, manifest("2"))
+	require.ErrorIs(t, err, oci.CodeManifestBlobUnknown)
+	require.NoError(t, r.PushBlob(ctx, "elsewhere", whole(raw), d))
+	_, err = r.PushManifest(ctx, manifest("2"))
+	require.ErrorIs(t, err, oci.CodeManifestBlobUnknown, "another repository's blob is not this one's")
+	require.NoError(t, r.PushBlob(ctx, "a", whole(raw), d))
+	_, err = r.PushManifest(ctx, manifest("3"))
+	require.ErrorIs(t, err, oci.CodeManifestInvalid, "the sizes must agree")
+	_, err = r.PushManifest(ctx, manifest("2"))
+	require.NoError(t, err)
+}
