@@ -32,7 +32,11 @@ func main() {
 	large := flag.Int("large", 4096, "size in MiB of the blob by which memory is measured")
 	only := flag.String("only", "", "measure only what has this in its name")
 	receiver := flag.String("receiver", "", "be the bare receiver, writing to this folder")
+	bare := flag.Bool("gin", false, "be the bare Gin handler")
 	flag.Parse()
+	if *bare {
+		log.Fatal(bareGin())
+	}
 	if *receiver != "" {
 		log.Fatal(receive(*receiver))
 	}
@@ -60,11 +64,14 @@ func (b *bench) run() error {
 	}
 	defer os.RemoveAll(b.folder)
 	b.block = randomBytes(b.size)
-	fmt.Printf("%-34s %12s %12s %8s\n", "", "warthesis", "yardstick", "ratio")
+	fmt.Printf("%-42s %12s %12s %8s\n", "", "warthesis", "yardstick", "ratio")
 	for _, part := range []struct {
 		name string
 		do   func() error
-	}{{"hash", b.hash}, {"pull", b.pull}, {"push", b.push}, {"memory", b.memory}} {
+	}{
+		{"hash", b.hash}, {"pull", b.pull}, {"push", b.push}, {"manifests", b.manifests}, {"commits", b.commits},
+		{"second", b.second}, {"scale", b.scale}, {"memory", b.memory},
+	} {
 		if !strings.Contains(part.name, b.only) {
 			continue
 		}
@@ -114,7 +121,7 @@ func (b *bench) pair(name string, bytes float64, ours, yardstick func() (time.Du
 			a, y, ratios = append(a, bytes/mib/t1.Seconds()), append(y, bytes/mib/t2.Seconds()), append(ratios, t2.Seconds()/t1.Seconds())
 		}
 	}
-	fmt.Printf("%-34s %7.0f MiB/s %6.0f MiB/s %8.2f\n", name, median(a), median(y), median(ratios))
+	fmt.Printf("%-42s %7.0f MiB/s %6.0f MiB/s %8.2f\n", name, median(a), median(y), median(ratios))
 	return nil
 }
 
@@ -127,7 +134,7 @@ func median(all []float64) float64 {
 func (b *bench) hash() error {
 	began := time.Now()
 	sha256.Sum256(b.block)
-	fmt.Printf("%-34s %12s %6.0f MiB/s\n", "sha256 of one core", "", float64(b.size)/mib/time.Since(began).Seconds())
+	fmt.Printf("%-42s %12s %6.0f MiB/s\n", "sha256 of one core", "", float64(b.size)/mib/time.Since(began).Seconds())
 	return nil
 }
 
@@ -142,6 +149,10 @@ func (b *bench) start() (*service, error) {
 	if err != nil {
 		return nil, err
 	}
+	return b.startOn(data)
+}
+
+func (b *bench) startOn(data string) (*service, error) {
 	cmd := exec.Command(b.binary, "serve", "--data", data, "--listen", "127.0.0.1:0")
 	cmd.Stderr = io.Discard
 	out, err := cmd.StdoutPipe()
@@ -158,9 +169,13 @@ func (b *bench) start() (*service, error) {
 	return &service{strings.Fields(line)[2], data, cmd}, nil
 }
 
-func (s *service) stop() {
+func (s *service) kill() {
 	_ = s.cmd.Process.Kill()
 	_ = s.cmd.Wait()
+}
+
+func (s *service) stop() {
+	s.kill()
 	os.RemoveAll(s.data)
 }
 
@@ -232,11 +247,34 @@ func (b *bench) pull() error {
 	}
 	defer stop()
 	hex := strings.TrimPrefix(digest, "sha256:")
-	return b.pair(fmt.Sprintf("pull %d MiB, against nginx", b.size/mib), float64(b.size),
-		func() (time.Duration, error) {
-			return download(s.address+"/v2/bench/pull/blobs/"+digest, int64(b.size))
-		},
-		func() (time.Duration, error) { return download(nginx+"/sha256/"+hex[:2]+"/"+hex, int64(b.size)) })
+	for _, connections := range []int{1, 16} {
+		fetch := func(at string) func() (time.Duration, error) {
+			return func() (time.Duration, error) {
+				return together(connections, func(int) error { _, err := download(at, int64(b.size)); return err })
+			}
+		}
+		err := b.pair(fmt.Sprintf("pull %d MiB, %d conn., nginx", b.size/mib, connections), float64(connections*b.size),
+			fetch(s.address+"/v2/bench/pull/blobs/"+digest), fetch(nginx+"/sha256/"+hex[:2]+"/"+hex))
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// together runs something several times at once and returns how long all took.
+func together(times int, do func(int) error) (time.Duration, error) {
+	errs := make(chan error, times)
+	began := time.Now()
+	for i := range times {
+		go func() { errs <- do(i) }()
+	}
+	for range times {
+		if err := <-errs; err != nil {
+			return 0, err
+		}
+	}
+	return time.Since(began), nil
 }
 
 func (b *bench) nginx(root string) (string, func(), error) {
@@ -291,12 +329,16 @@ func (b *bench) push() error {
 		return err
 	}
 	defer s.stop()
-	bare, stop, err := b.bareReceiver()
+	folder, err := os.MkdirTemp(b.folder, "bare-")
+	if err != nil {
+		return err
+	}
+	bare, stop, err := b.helper("-receiver", folder)
 	if err != nil {
 		return err
 	}
 	defer stop()
-	return b.pair(fmt.Sprintf("push %d MiB, against a bare receiver", b.size/mib), float64(b.size),
+	err = b.pair(fmt.Sprintf("push %d MiB, 1 stream, bare receiver", b.size/mib), float64(b.size),
 		func() (time.Duration, error) {
 			digest := b.fresh()
 			began := time.Now()
@@ -309,18 +351,36 @@ func (b *bench) push() error {
 			err := put(bare+"/", bytesReader(b.block), int64(b.size))
 			return time.Since(began), err
 		})
+	if err != nil {
+		return err
+	}
+	const streams = 8
+	part := b.size / streams
+	piece := func(i int) []byte { return b.block[i*part : (i+1)*part] }
+	return b.pair(fmt.Sprintf("push %d x %d MiB, bare receiver", streams, part/mib), float64(b.size),
+		func() (time.Duration, error) {
+			var digests [streams]string
+			for i := range digests {
+				b.count++
+				copy(piece(i), strconv.FormatUint(b.count, 10)+"                ")
+				digests[i] = fmt.Sprintf("sha256:%x", sha256.Sum256(piece(i)))
+			}
+			return together(streams, func(i int) error {
+				return upload(s.address, "bench/push", digests[i], bytesReader(piece(i)), int64(part))
+			})
+		},
+		func() (time.Duration, error) {
+			return together(streams, func(i int) error { return put(bare+"/", bytesReader(piece(i)), int64(part)) })
+		})
 }
 
-func (b *bench) bareReceiver() (string, func(), error) {
-	folder, err := os.MkdirTemp(b.folder, "bare-")
-	if err != nil {
-		return "", nil, err
-	}
+// helper starts this program as one of the yardsticks and returns its address.
+func (b *bench) helper(args ...string) (string, func(), error) {
 	self, err := os.Executable()
 	if err != nil {
 		return "", nil, err
 	}
-	cmd := exec.Command(self, "-receiver", folder)
+	cmd := exec.Command(self, args...)
 	cmd.Stderr = os.Stderr
 	out, err := cmd.StdoutPipe()
 	if err != nil {
@@ -367,7 +427,7 @@ func (b *bench) memory() error {
 	if err != nil {
 		return err
 	}
-	fmt.Printf("%-34s %8.1f MiB above %.0f MiB idle\n", fmt.Sprintf("peak memory, %d MiB in and out", b.large/mib), most-idle, idle)
+	fmt.Printf("%-42s %8.1f MiB above %.0f MiB idle\n", fmt.Sprintf("peak memory, %d MiB in and out", b.large/mib), most-idle, idle)
 	return nil
 }
 

@@ -155,10 +155,10 @@ func (s *Store) FindDigest(ctx context.Context, prefix string, limit int) ([]Pla
 }
 
 // Referrers returns up to limit live manifests of the repository that refer to
-// the subject, in the order of their digests behind after. With an artifact type
-// only those of that type.
+// the subject, in the order of their digests behind after, with what a descriptor
+// has of them. With an artifact type only those of that type.
 func (s *Store) Referrers(ctx context.Context, repository int64, subject oci.Digest, artifactType string, after oci.Digest, limit int) ([]Manifest, error) {
-	query := s.read.WithContext(ctx).
+	query := s.read.WithContext(ctx).Select("media_type", "digest", "size", "artifact_type", "annotations").
 		Where("repository_id = ? AND subject = ? AND subject <> '' AND digest > ? AND state = ?", repository, subject, after, StateLive)
 	if artifactType != "" {
 		query = query.Where("artifact_type = ?", artifactType)

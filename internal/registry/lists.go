@@ -11,7 +11,7 @@ import (
 
 const (
 	// referrersAtOnce is how many referrers one page has at most.
-	referrersAtOnce = 1000
+	referrersAtOnce = 250
 	// referrersBytes bounds a page of referrers, since clients take no larger
 	// index than a manifest may be.
 	referrersBytes = oci.DefaultManifestLimit - 64<<10

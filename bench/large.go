@@ -1,0 +1,174 @@
+package main
+
+import (
+	"database/sql"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"path/filepath"
+	"slices"
+	"time"
+
+	_ "github.com/mattn/go-sqlite3"
+)
+
+// What a registry of some years holds.
+const (
+	manyBlobs     = 1_000_000
+	manyManifests = 100_000
+	manyTags      = 1_000_000
+	manyReferrers = 10_000
+)
+
+// fill makes the records of a large registry. The rows are made by SQLite itself,
+// in seconds; the files are not made, since nothing here reads them.
+func fill(data string) error {
+	db, err := sql.Open("sqlite3", "file:"+filepath.Join(data, "warthesis.db"))
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	const count = `WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < %d) `
+	for _, statement := range []string{
+		`INSERT INTO namespaces (id, name, created_at) VALUES (1, 'large', 1)`,
+		`INSERT INTO repositories (id, namespace_id, name, created_at, pushed_at) VALUES (1, 1, 'large/app', 1, 1)`,
+		fmt.Sprintf(count, manyBlobs) + `INSERT INTO blobs (id, digest, size, placed_at, touched_at) SELECT i, printf('sha256:%064x', i * 2654435761), 1000, 1, 1 FROM n`,
+		fmt.Sprintf(count, manyBlobs) + `INSERT INTO holdings (repository_id, blob_id, held_at, touched_at) SELECT 1, i, 1, 1 FROM n`,
+		fmt.Sprintf(count, manyManifests) + `INSERT INTO manifests (id, repository_id, blob_id, digest, state, media_type, artifact_type, subject, size, content_size, platforms, annotations, pushed_at, pushed_by, touched_at)
+			SELECT i, 1, i, printf('sha256:%064x', i * 2654435761), 'live', 'application/vnd.oci.image.manifest.v1+json', 'application/x', CASE WHEN i <= ` + fmt.Sprint(manyReferrers) + ` THEN 'sha256:` + subject + `' ELSE '' END, 1000, 1000, '', '{"a":"b"}', i, '', 1 FROM n`,
+		fmt.Sprintf(count, manyTags) + `INSERT INTO tags (repository_id, name, manifest_id, moved_at, moved_by) SELECT 1, printf('t%08d', i), 1 + i % ` + fmt.Sprint(manyManifests) + `, i, '' FROM n`,
+	} {
+		if _, err := db.Exec(statement); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+const subject = "00000000000000000000000000000000000000000000000000000000000000ff"
+
+// scale measures starts and pages of a large registry.
+func (b *bench) scale() error {
+	s, err := b.start()
+	if err != nil {
+		return err
+	}
+	s.kill()
+	defer os.RemoveAll(s.data)
+	if err := fill(s.data); err != nil {
+		return err
+	}
+	took, s, err := b.readyAgain(s.data)
+	if err != nil {
+		return err
+	}
+	fmt.Printf("%-42s %8.2f s\n", "ready with 1 M blobs, 100 k manifests, 1 M tags", took.Seconds())
+	if err := s.pages(); err != nil {
+		return err
+	}
+	// Writing goes on until the write-ahead log is long, then the process dies.
+	for i := range 3000 {
+		if err := s.start(fmt.Sprintf("large/w%d", i)); err != nil {
+			return err
+		}
+	}
+	s.kill()
+	wal, err := os.Stat(filepath.Join(s.data, "warthesis.db-wal"))
+	if err != nil {
+		return err
+	}
+	took, s, err = b.readyAgain(s.data)
+	if err != nil {
+		return err
+	}
+	s.kill()
+	fmt.Printf("%-42s %8.2f s\n", fmt.Sprintf("the same after a kill, log of %d MiB", wal.Size()/mib), took.Seconds())
+	return nil
+}
+
+// start opens an upload, which is one commit.
+func (s *service) start(repository string) error {
+	answer, err := client.Post(s.address+"/v2/"+repository+"/blobs/uploads/", "", nil)
+	if err != nil {
+		return err
+	}
+	return answer.Body.Close()
+}
+
+func (b *bench) readyAgain(data string) (time.Duration, *service, error) {
+	began := time.Now()
+	s, err := b.startOn(data)
+	if err != nil {
+		return 0, nil, err
+	}
+	answer, err := client.Get(s.address + "/healthz/ready")
+	if err != nil {
+		return 0, nil, err
+	}
+	return time.Since(began), s, answer.Body.Close()
+}
+
+// pages prints the 95th percentile of the first and of the last pages.
+func (s *service) pages() error {
+	for _, list := range []struct{ name, first, last string }{
+		{"page of 1000 tags out of 1 M", "/v2/large/app/tags/list?n=1000", fmt.Sprintf("/v2/large/app/tags/list?n=1000&last=t%08d", manyTags-1000)},
+		{"page of referrers out of 10 k", "/v2/large/app/referrers/sha256:" + subject, ""},
+	} {
+		first, after, err := s.percentile(list.first)
+		if err != nil {
+			return err
+		}
+		if list.last == "" {
+			list.last = after
+			for {
+				_, next, err := s.page(list.last)
+				if err != nil {
+					return err
+				}
+				if next == "" {
+					break
+				}
+				list.last = next
+			}
+		}
+		last, _, err := s.percentile(list.last)
+		if err != nil {
+			return err
+		}
+		fmt.Printf("%-42s p95 first %.1f ms, last %.1f ms, ratio %.2f\n", list.name, first, last, last/first)
+	}
+	return nil
+}
+
+func (s *service) percentile(path string) (p95 float64, next string, err error) {
+	var all []float64
+	for range 60 {
+		var took time.Duration
+		if took, next, err = s.page(path); err != nil {
+			return 0, "", err
+		}
+		all = append(all, float64(took.Microseconds())/1000)
+	}
+	slices.Sort(all)
+	return all[len(all)*95/100], next, nil
+}
+
+func (s *service) page(path string) (time.Duration, string, error) {
+	began := time.Now()
+	answer, err := client.Get(s.address + path)
+	if err != nil {
+		return 0, "", err
+	}
+	defer answer.Body.Close()
+	raw, err := io.ReadAll(answer.Body)
+	if err != nil || answer.StatusCode != http.StatusOK || !json.Valid(raw) {
+		return 0, "", fmt.Errorf("%s: %s %v", path, answer.Status, err)
+	}
+	next := answer.Header.Get("Link")
+	if next != "" {
+		next = next[1 : len(next)-len(`>; rel="next"`)]
+	}
+	return time.Since(began), next, nil
+}
