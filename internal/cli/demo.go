@@ -31,7 +31,7 @@ func addDemo(root *cobra.Command, t terminal, version string) {
 			if err := settings.Check(); err != nil {
 				return usageError{err}
 			}
-			slog.SetDefault(serve.Logger(settings.LogFormat, t.err))
+			slog.SetDefault(serve.Logger(settings, t.err))
 			if err := seed(c.Context(), t, settings); err != nil {
 				return err
 			}

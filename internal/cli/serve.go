@@ -28,7 +28,7 @@ func addServe(root *cobra.Command, t terminal, version string) {
 			if err != nil {
 				return usageError{err}
 			}
-			slog.SetDefault(serve.Logger(settings.LogFormat, t.err))
+			slog.SetDefault(serve.Logger(settings, t.err))
 			return serve.Run(c.Context(), settings, version, func(address string) {
 				slog.Info("serving", "address", address, "data", settings.Data, "version", version)
 				fmt.Fprintf(t.out, "Warthesis serves http://%s (data in %s)\n", address, settings.Data)
@@ -48,6 +48,7 @@ func addServe(root *cobra.Command, t terminal, version string) {
 	f.Var(&flags.UploadIdle, "upload-idle", "how long an upload that nobody sends to is kept")
 	f.Var(&flags.HeaderWithin, "header-within", "how long a request's headers may take to come")
 	f.Int64Var(&flags.FreeBytes, "free-bytes", 0, "disk space that uploads leave free, in bytes; 0 for the smaller of 1 GiB and 2 %")
+	f.StringVar(&flags.LogLevel, "log-level", flags.LogLevel, "info, or debug to log every read as well")
 	f.StringVar(&flags.LogFormat, "log-format", flags.LogFormat, "form of the log: text or json")
 	root.AddCommand(command)
 }
@@ -75,6 +76,7 @@ func settle(c *cobra.Command, file string, flags config.Config) (config.Config, 
 		"upload-idle":        func() { settings.UploadIdle = flags.UploadIdle },
 		"header-within":      func() { settings.HeaderWithin = flags.HeaderWithin },
 		"free-bytes":         func() { settings.FreeBytes = flags.FreeBytes },
+		"log-level":          func() { settings.LogLevel = flags.LogLevel },
 		"log-format":         func() { settings.LogFormat = flags.LogFormat },
 	}
 	for name, lay := range given {

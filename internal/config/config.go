@@ -44,6 +44,8 @@ type Config struct {
 	FreeBytes int64 `yaml:"free_bytes"`
 	// LogFormat is text or json.
 	LogFormat string `yaml:"log_format"`
+	// LogLevel is info, or debug to log every read as well.
+	LogLevel string `yaml:"log_level"`
 }
 
 // Default returns the settings of a service that was told nothing.
@@ -60,6 +62,7 @@ func Default() Config {
 		UploadIdle:       Duration(24 * time.Hour),
 		HeaderWithin:     Duration(10 * time.Second),
 		LogFormat:        "text",
+		LogLevel:         "info",
 	}
 }
 
@@ -186,6 +189,8 @@ func (c *Config) Check() error {
 		return fmt.Errorf("uploads_per_caller is %d: it must be at least 1", c.UploadsPerCaller)
 	case c.LogFormat != "text" && c.LogFormat != "json":
 		return fmt.Errorf("log_format is %q: it is text or json", c.LogFormat)
+	case c.LogLevel != "info" && c.LogLevel != "debug":
+		return fmt.Errorf("log_level is %q: it is info or debug", c.LogLevel)
 	}
 	return nil
 }

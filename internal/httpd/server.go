@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"log/slog"
 	"net/http"
+	"strconv"
 	"strings"
 	"sync/atomic"
 	"time"
@@ -70,10 +71,10 @@ const requestKey = "request"
 func identify() gin.HandlerFunc {
 	var start [5]byte
 	rand.Read(start[:])
-	prefix := hex.EncodeToString(start[:])
+	prefix := hex.EncodeToString(start[:]) + "-"
 	var count atomic.Uint64
 	return func(c *gin.Context) {
-		id := fmt.Sprintf("%s-%d", prefix, count.Add(1))
+		id := prefix + strconv.FormatUint(count.Add(1), 10)
 		c.Set(requestKey, id)
 		c.Header("X-Request-Id", id)
 	}
@@ -81,7 +82,8 @@ func identify() gin.HandlerFunc {
 
 func requestID(c *gin.Context) string { return c.GetString(requestKey) }
 
-// logged writes one line for each request of the protocol or the API.
+// logged writes one line for each request that changes something or fails. Reads
+// are counted, not logged one by one, unless the level asks for them.
 func logged() gin.HandlerFunc {
 	return func(c *gin.Context) {
 		began := time.Now()
@@ -90,15 +92,26 @@ func logged() gin.HandlerFunc {
 		if !strings.HasPrefix(path, "/v2") && !strings.HasPrefix(path, "/api/") {
 			return
 		}
-		level := slog.LevelInfo
-		if c.Writer.Status() >= http.StatusInternalServerError {
-			level = slog.LevelError
+		level := levelOf(c)
+		if !slog.Default().Enabled(c.Request.Context(), level) {
+			return
 		}
 		slog.LogAttrs(c.Request.Context(), level, "request",
 			slog.String("request", requestID(c)), slog.String("method", c.Request.Method), slog.String("path", path),
 			slog.Int("status", c.Writer.Status()), slog.Int64("bytes", max(c.GetInt64(protocol.SentKey), int64(c.Writer.Size()))),
 			slog.Duration("took", time.Since(began)), slog.String("from", c.ClientIP()))
 	}
+}
+
+func levelOf(c *gin.Context) slog.Level {
+	reads := c.Request.Method == http.MethodGet || c.Request.Method == http.MethodHead
+	switch {
+	case c.Writer.Status() >= http.StatusInternalServerError:
+		return slog.LevelError
+	case reads && (c.Writer.Status() < http.StatusBadRequest || c.Writer.Status() == http.StatusNotFound):
+		return slog.LevelDebug
+	}
+	return slog.LevelInfo
 }
 
 // recovered answers a panic of one request; the service goes on.

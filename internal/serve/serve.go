@@ -75,12 +75,16 @@ func (h *Home) Close() error {
 	return err
 }
 
-// Logger returns the logger of a service.
-func Logger(format string, w io.Writer) *slog.Logger {
-	if format == "json" {
-		return slog.New(slog.NewJSONHandler(w, nil))
+// Logger returns the logger that the settings ask for.
+func Logger(c config.Config, w io.Writer) *slog.Logger {
+	options := &slog.HandlerOptions{Level: slog.LevelInfo}
+	if c.LogLevel == "debug" {
+		options.Level = slog.LevelDebug
 	}
-	return slog.New(slog.NewTextHandler(w, nil))
+	if c.LogFormat == "json" {
+		return slog.New(slog.NewJSONHandler(w, options))
+	}
+	return slog.New(slog.NewTextHandler(w, options))
 }
 
 // RunningClock is the clock of a service that people use.
