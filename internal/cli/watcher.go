@@ -93,7 +93,7 @@ func (w *watcher) End(d oci.Descriptor, outcome peer.Outcome) {
 	p.end = string(outcome)
 	if isBlob(p.what) {
 		count := &w.moved
-		if outcome == peer.AlreadyThere {
+		if outcome == peer.AlreadyThere || outcome == peer.Mounted {
 			count = &w.skipped
 		}
 		count.count++

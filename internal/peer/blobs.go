@@ -30,40 +30,78 @@ func blobPath(name oci.Name, d oci.Descriptor) string {
 	return string(name) + "/blobs/" + d.Digest.String()
 }
 
-// PushBlob sends a blob. After a break it asks the registry how far it came and
-// goes on from there. told hears of every byte that was read for sending.
-func (c *Client) PushBlob(ctx context.Context, name oci.Name, d oci.Descriptor, content io.ReaderAt, told func(n int)) error {
-	var session *url.URL
-	var offset int64
-	_, err := try(ctx, c, func() (struct{}, error) {
-		var err error
-		if session != nil {
-			session, offset, err = c.progress(ctx, session)
-			if err != nil {
-				return struct{}{}, err
-			}
-		}
-		if session == nil {
-			offset = 0
-			if session, err = c.startUpload(ctx, name); err != nil {
-				return struct{}{}, err
-			}
-		}
-		return struct{}{}, c.finishUpload(ctx, session, d, content, offset, told)
+// PushBlob sends a blob that the repository lacks. Where another repository of
+// the registry has it, it is mounted and nothing is sent. After a break it asks
+// the registry how far it came and goes on from there. told hears of every byte
+// that was read for sending.
+func (c *Client) PushBlob(ctx context.Context, name oci.Name, d oci.Descriptor, content io.ReaderAt, told func(n int)) (Outcome, error) {
+	p := &pushing{client: c, name: name, d: d, content: content, told: told}
+	return try(ctx, c, func() (Outcome, error) {
+		outcome, err := p.goOn(ctx)
+		p.again = true
+		return outcome, err
 	})
-	return err
 }
 
-func (c *Client) startUpload(ctx context.Context, name oci.Name) (*url.URL, error) {
-	answer, err := c.do(ctx, request{
-		method: http.MethodPost, path: string(name) + "/blobs/uploads/",
-		body: func() io.Reader { return http.NoBody },
-	}, http.StatusAccepted)
+// pushing is a blob on its way, over several tries.
+type pushing struct {
+	client  *Client
+	name    oci.Name
+	d       oci.Descriptor
+	content io.ReaderAt
+	told    func(int)
+	session *url.URL
+	// again tells that an earlier try broke off, perhaps after its last byte.
+	again bool
+}
+
+func (p *pushing) goOn(ctx context.Context) (Outcome, error) {
+	var offset int64
+	var err error
+	if p.session != nil {
+		if p.session, offset, err = p.client.progress(ctx, p.session); err != nil {
+			return "", err
+		}
+	}
+	if p.session == nil && p.again {
+		// The answer may have been lost, and not the blob.
+		if there, err := p.client.HasBlob(ctx, p.name, p.d); err != nil || there {
+			return Sent, err
+		}
+	}
+	if p.session == nil {
+		mounted := false
+		if p.session, mounted, err = p.client.startUpload(ctx, p.name, p.d); err != nil || mounted {
+			return Mounted, err
+		}
+	}
+	return Sent, p.client.finishUpload(ctx, p.session, p.d, p.content, offset, p.told)
+}
+
+// startUpload opens a session. It asks for a mount in the same breath: a registry
+// that does not mount without being told from where opens the session all the
+// same (distribution-spec, "Mounting a blob from another repository"), and one
+// that takes offence is asked again without it.
+func (c *Client) startUpload(ctx context.Context, name oci.Name, d oci.Descriptor) (session *url.URL, mounted bool, err error) {
+	at := c.base.JoinPath("v2", string(name), "blobs", "uploads")
+	at.Path += "/"
+	at.RawQuery = url.Values{"mount": {d.Digest.String()}}.Encode()
+	open := request{method: http.MethodPost, at: at, body: func() io.Reader { return http.NoBody }}
+	answer, err := c.do(ctx, open, http.StatusAccepted, http.StatusCreated)
+	var passing temporary
+	if err != nil && !errors.As(err, &passing) && !errors.Is(err, oci.CodeUnauthorized) {
+		at.RawQuery = ""
+		answer, err = c.do(ctx, open, http.StatusAccepted)
+	}
 	if err != nil {
-		return nil, err
+		return nil, false, err
 	}
 	answer.Body.Close()
-	return c.location(answer)
+	if answer.StatusCode == http.StatusCreated {
+		return nil, true, nil
+	}
+	session, err = c.location(answer)
+	return session, false, err
 }
 
 // location reads where to go on (distribution-spec, "Pushing blobs"): the address

@@ -218,12 +218,19 @@ func codeOf(answer *http.Response) oci.Code {
 	return oci.CodeUnsupported
 }
 
+// retryAfter reads how long the registry asks to wait: seconds, or a date
+// (RFC 9110, section 10.2.3).
 func retryAfter(answer *http.Response) time.Duration {
-	seconds, err := time.ParseDuration(answer.Header.Get("Retry-After") + "s")
-	if err != nil || seconds < 0 {
-		return 0
+	header := answer.Header.Get("Retry-After")
+	wait, err := time.ParseDuration(header + "s")
+	if err != nil {
+		at, err := http.ParseTime(header)
+		if err != nil {
+			return 0
+		}
+		wait = time.Until(at)
 	}
-	return min(seconds, time.Minute)
+	return max(0, min(wait, time.Minute))
 }
 
 // try repeats what fails for a passing reason, with growing pauses.
@@ -244,15 +251,20 @@ func try[T any](ctx context.Context, c *Client, once func() (T, error)) (T, erro
 }
 
 // Resolve returns what a tag or digest names: its media type, digest and size. A
-// registry that leaves the digest out of its answer is asked for the whole.
+// registry that leaves the digest out of its answer, or answers HEAD otherwise
+// than GET, is asked for the whole.
 func (c *Client) Resolve(ctx context.Context, name oci.Name, target string) (oci.Descriptor, error) {
 	return try(ctx, c, func() (oci.Descriptor, error) {
 		answer, err := c.do(ctx, c.manifest(http.MethodHead, name, target), http.StatusOK)
-		if err != nil {
-			return oci.Descriptor{}, missing(err, name, target)
+		var passing temporary
+		if errors.As(err, &passing) || errors.Is(err, context.Canceled) {
+			return oci.Descriptor{}, err
 		}
-		answer.Body.Close()
-		digest, err := oci.ParseDigest(answer.Header.Get("Docker-Content-Digest"))
+		var digest oci.Digest
+		if err == nil {
+			answer.Body.Close()
+			digest, err = oci.ParseDigest(answer.Header.Get("Docker-Content-Digest"))
+		}
 		if err != nil || answer.ContentLength < 0 {
 			d, _, err := c.getManifest(ctx, name, target)
 			return d, err

@@ -44,6 +44,8 @@ const (
 	Sent         Outcome = "sent"
 	Received     Outcome = "received"
 	AlreadyThere Outcome = "already there"
+	// Mounted: another repository of the registry had it, and nothing was sent.
+	Mounted Outcome = "mounted"
 )
 
 // document is a manifest of an image with its bytes.
@@ -181,7 +183,7 @@ func (c *Client) pushPart(ctx context.Context, name oci.Name, p part, open func(
 	if content.Size() != p.Size {
 		return "", oci.Errorf(oci.CodeSizeInvalid, "the image says that its %s %s has %d bytes, and it has %d", p.what, p.Digest, p.Size, content.Size())
 	}
-	return Sent, c.PushBlob(ctx, name, p.Descriptor, content, func(n int) { watch.Move(p.Descriptor, int64(n)) })
+	return c.PushBlob(ctx, name, p.Descriptor, content, func(n int) { watch.Move(p.Descriptor, int64(n)) })
 }
 
 // eachBlob lets the blobs travel, some at a time, until all are through or one fails.
