@@ -66,7 +66,7 @@ kill-rounds: build
 
 # fuzz looks for inputs that the readers of hostile text misread, half a minute each.
 fuzz:
-	@for target in oci:FuzzReference oci:FuzzManifest httpd/protocol:FuzzRange httpd/protocol:FuzzChunkRange httpd/protocol:FuzzRoute; do \
+	@for target in oci:FuzzName oci:FuzzReference oci:FuzzManifest httpd/protocol:FuzzRange httpd/protocol:FuzzChunkRange httpd/protocol:FuzzRoute; do \
 		$(GO) test -tags $(TAGS) -run '^$$' -fuzz "^$${target#*:}\$$" -fuzztime 30s ./internal/$${target%:*} || exit 1; done
 
 # bench prints the speed of this machine's build as ratios.

@@ -195,14 +195,15 @@ func upload(base, repository, digest string, body io.Reader, length int64) error
 		return err
 	}
 	at.RawQuery = url.Values{"digest": {digest}}.Encode()
-	return put(at.String(), body, length)
+	return put(at.String(), "application/octet-stream", body, length)
 }
 
-func put(at string, body io.Reader, length int64) error {
+func put(at, mediaType string, body io.Reader, length int64) error {
 	request, err := http.NewRequest(http.MethodPut, at, body)
 	if err != nil {
 		return err
 	}
+	request.Header.Set("Content-Type", mediaType)
 	request.ContentLength = length
 	answer, err := client.Do(request)
 	if err != nil {
@@ -348,7 +349,7 @@ func (b *bench) push() error {
 		func() (time.Duration, error) {
 			b.fresh()
 			began := time.Now()
-			err := put(bare+"/", bytesReader(b.block), int64(b.size))
+			err := put(bare+"/", "application/octet-stream", bytesReader(b.block), int64(b.size))
 			return time.Since(began), err
 		})
 	if err != nil {
@@ -370,7 +371,9 @@ func (b *bench) push() error {
 			})
 		},
 		func() (time.Duration, error) {
-			return together(streams, func(i int) error { return put(bare+"/", bytesReader(piece(i)), int64(part)) })
+			return together(streams, func(i int) error {
+				return put(bare+"/", "application/octet-stream", bytesReader(piece(i)), int64(part))
+			})
 		})
 }
 

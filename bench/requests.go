@@ -4,7 +4,6 @@ import (
 	"bufio"
 	"bytes"
 	"fmt"
-	"io"
 	"net"
 	"net/http"
 	"net/http/httputil"
@@ -38,21 +37,7 @@ func manifest(number int) []byte {
 }
 
 func (s *service) pushManifest(repository, target string, raw []byte) error {
-	request, err := http.NewRequest(http.MethodPut, s.address+"/v2/"+repository+"/manifests/"+target, bytes.NewReader(raw))
-	if err != nil {
-		return err
-	}
-	request.Header.Set("Content-Type", oci.MediaTypeImage)
-	answer, err := client.Do(request)
-	if err != nil {
-		return err
-	}
-	defer answer.Body.Close()
-	if answer.StatusCode != http.StatusCreated {
-		said, _ := io.ReadAll(answer.Body)
-		return fmt.Errorf("%s: %s", answer.Status, said)
-	}
-	return nil
+	return put(s.address+"/v2/"+repository+"/manifests/"+target, oci.MediaTypeImage, bytes.NewReader(raw), int64(len(raw)))
 }
 
 // manifests measures HEAD and GET by tag against a bare Gin handler, a process of

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"log/slog"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"time"
 
@@ -68,12 +69,22 @@ func seed(ctx context.Context, t terminal, settings config.Config) error {
 
 func welcome(t terminal, address string) {
 	fmt.Fprintf(t.out, `
-Larkspur Night Rail's registry is at http://%[1]s - open it in a browser, or try these:
+Larkspur Night Rail's registry is at http://%[1]s - open it in a browser, or try these in another terminal:
 
-  warthesis list %[1]s/timetable/planner
-  warthesis pull %[1]s/timetable/planner:2.4.1 ./planner
-  warthesis push ./planner %[1]s/timetable/planner:mine
+  %[2]s list %[1]s/timetable/planner
+  %[2]s pull %[1]s/timetable/planner:2.4.1 ./planner
+  %[2]s push ./planner %[1]s/timetable/planner:mine
 
 Ctrl-C stops it.
-`, address)
+`, address, programName())
+}
+
+// programName is how this program is called where it was started.
+func programName() string {
+	if found, err := exec.LookPath("warthesis"); err == nil {
+		if self, err := os.Executable(); err == nil && found == self {
+			return "warthesis"
+		}
+	}
+	return os.Args[0]
 }

@@ -29,11 +29,7 @@ func addPull(root *cobra.Command, t terminal, r *remote) {
 			if err := checkOutput(output); err != nil {
 				return err
 			}
-			ref, err := target(args[0])
-			if err != nil {
-				return err
-			}
-			wanted, err := platformFlag(platform)
+			ref, wanted, err := targetFor(args[0], platform)
 			if err != nil {
 				return err
 			}
@@ -69,15 +65,18 @@ func addPlatform(c *cobra.Command, platform *string) {
 	c.Flags().StringVar(platform, "platform", "", "only the image for this platform, as os/architecture")
 }
 
-func platformFlag(s string) (*oci.Platform, error) {
-	if s == "" {
-		return nil, nil
+// targetFor reads an argument that must name a tag or a digest, and the platform
+// that is wanted of it, nil for all.
+func targetFor(argument, platform string) (oci.Reference, *oci.Platform, error) {
+	ref, err := target(argument)
+	if err != nil || platform == "" {
+		return ref, nil, err
 	}
-	p, err := oci.ParsePlatform(s)
+	wanted, err := oci.ParsePlatform(platform)
 	if err != nil {
-		return nil, usageError{err}
+		return ref, nil, usageError{err}
 	}
-	return &p, nil
+	return ref, &wanted, nil
 }
 
 // destination is where a pull goes: a folder, which becomes a tar at the end

@@ -17,11 +17,7 @@ func addShow(root *cobra.Command, t terminal, r *remote) {
 		Example: "  warthesis show localhost:7070/timetable/planner:2.4.1\n  warthesis show --platform linux/amd64 localhost:7070/timetable/planner:2.4.1",
 		Args:    cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
-			ref, err := target(args[0])
-			if err != nil {
-				return err
-			}
-			wanted, err := platformFlag(platform)
+			ref, wanted, err := targetFor(args[0], platform)
 			if err != nil {
 				return err
 			}
@@ -49,11 +45,7 @@ func addIdentify(root *cobra.Command, t terminal, r *remote) {
 		Example: "  warthesis identify localhost:7070/timetable/planner:2.4.1\n  warthesis identify --platform linux/arm64 localhost:7070/timetable/planner:2.4.1",
 		Args:    cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
-			ref, err := target(args[0])
-			if err != nil {
-				return err
-			}
-			wanted, err := platformFlag(platform)
+			ref, wanted, err := targetFor(args[0], platform)
 			if err != nil {
 				return err
 			}

@@ -64,7 +64,9 @@ func New(o Options) (http.Handler, error) {
 	return router, nil
 }
 
-const requestKey = "request"
+// requestHeader carries the request's ID, in the answer and through the doors. It
+// is in canonical form, so that it can be set without being made so.
+const requestHeader = "X-Request-Id"
 
 // identify gives each request an ID, which stands in the log, the answer's header
 // and every message about a failure.
@@ -75,12 +77,11 @@ func identify() gin.HandlerFunc {
 	var count atomic.Uint64
 	return func(c *gin.Context) {
 		id := prefix + strconv.FormatUint(count.Add(1), 10)
-		c.Set(requestKey, id)
-		c.Header("X-Request-Id", id)
+		c.Writer.Header()[requestHeader] = []string{id}
 	}
 }
 
-func requestID(c *gin.Context) string { return c.GetString(requestKey) }
+func requestID(c *gin.Context) string { return c.Writer.Header().Get(requestHeader) }
 
 // logged writes one line for each request that changes something or fails. Reads
 // are counted, not logged one by one, unless the level asks for them.

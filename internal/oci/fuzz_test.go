@@ -1,6 +1,29 @@
 package oci
 
-import "testing"
+import (
+	"regexp"
+	"testing"
+)
+
+// The grammars as the standard writes them.
+var (
+	namePattern = regexp.MustCompile(`^[a-z0-9]+((\.|_|__|-+)[a-z0-9]+)*(\/[a-z0-9]+((\.|_|__|-+)[a-z0-9]+)*)*$`)
+	tagPattern  = regexp.MustCompile(`^[a-zA-Z0-9_][a-zA-Z0-9._-]{0,127}$`)
+)
+
+func FuzzName(f *testing.F) {
+	for _, seed := range []string{"a", "a/b", "a__b", "a___b", "a--b", "a..b", "a-", "-a", "a/", "/", "A", "a_", "a._b", "_x", ".x", "x.y-z", "ä", "a\n"} {
+		f.Add(seed)
+	}
+	f.Fuzz(func(t *testing.T, in string) {
+		if isName(in) != namePattern.MatchString(in) {
+			t.Fatalf("the name %q: %v", in, isName(in))
+		}
+		if len(in) <= MaxTagLength && isTag(in) != tagPattern.MatchString(in) {
+			t.Fatalf("the tag %q: %v", in, isTag(in))
+		}
+	})
+}
 
 func FuzzReference(f *testing.F) {
 	for _, seed := range []string{"localhost:7070/a/b:1.0", "h.example/a@" + someDigest, "[::1]:1/a:x@" + someDigest, "a/b", "://", "x.y/A:@", "x:/a//b:"} {

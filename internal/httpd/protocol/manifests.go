@@ -22,13 +22,14 @@ func (d *Door) getManifest(c *gin.Context, name oci.Name, target string) error {
 	if err != nil {
 		return err
 	}
-	c.Header(headerDigest, m.Digest.String())
-	c.Header("ETag", etag(m.Digest))
+	header := c.Writer.Header()
+	header[headerDigest] = []string{m.Digest.String()}
+	header["Etag"] = []string{etag(m.Digest)}
 	if notModified(c, m.Digest) {
 		return nil
 	}
-	c.Header("Content-Type", m.MediaType)
-	c.Header("Content-Length", strconv.FormatInt(m.Size, 10))
+	header["Content-Type"] = []string{m.MediaType}
+	header["Content-Length"] = []string{strconv.FormatInt(m.Size, 10)}
 	if c.Request.Method == http.MethodHead {
 		c.Status(http.StatusOK)
 		return nil

@@ -74,13 +74,14 @@ func (d *Door) serve(c *gin.Context) {
 }
 
 func (d *Door) answer(c *gin.Context) error {
-	c.Header("Docker-Distribution-Api-Version", "registry/2.0")
 	r := parseRoute(c.Param("path"))
 	switch r.kind {
 	case base:
 		if c.Request.Method != http.MethodGet && c.Request.Method != http.MethodHead {
 			return oci.Errorf(oci.CodeUnsupported, "the version check takes GET")
 		}
+		// Older clients look for it here.
+		c.Header("Docker-Distribution-Api-Version", "registry/2.0")
 		c.JSON(http.StatusOK, struct{}{})
 		return nil
 	case nothing:

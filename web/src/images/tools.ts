@@ -39,9 +39,10 @@ export function imageTools(address: string, repository: string, tag: string | un
       lines: [
         { label: 'Pull', command: `warthesis pull ${byName} ./${short(repository)}` },
         { label: 'Digest', command: `warthesis identify ${byName}` },
+        { label: 'Push here', command: `warthesis push IMAGE ${address}/${repository}:TAG` },
       ],
     },
-    { name: 'Container engine', lines: [{ label: 'Pull', command: `docker pull ${byName}` }, { label: 'Pull, pinned', command: `docker pull ${byDigest}` }] },
+    { name: 'Container engine', lines: [{ label: 'Pull', command: `docker pull ${byName}` }, { label: 'Pull, pinned', command: `docker pull ${byDigest}` }, { label: 'Push here', command: `docker push ${address}/${repository}:TAG` }] },
     { name: 'Cluster', lines: [{ label: 'In a manifest', command: `image: ${byDigest}` }], note: 'Pinned by digest: it stays this image, whatever the tag does.' },
     { name: 'Build file', lines: [{ label: 'Build on it', command: `FROM ${byDigest}` }] },
   ]
