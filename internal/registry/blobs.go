@@ -55,6 +55,26 @@ func (r *Registry) openContent(digest oci.Digest, size int64) (blob.File, error)
 	return nil, oci.Errorf(oci.CodeStorageFault, "the registry's copy of %s is damaged; push it again, or ask whoever runs the registry", digest)
 }
 
+// isThere reports whether content need not be placed: a record vouches for it and
+// the file has its size. A damaged file is replaced by the next push.
+func (r *Registry) isThere(ctx context.Context, digest oci.Digest, size int64) (bool, error) {
+	known, err := r.records.Blob(ctx, digest)
+	if errors.Is(err, record.ErrNotFound) {
+		return false, nil
+	}
+	if err != nil || known.Size != size {
+		return false, err
+	}
+	f, there, err := r.blobs.Open(digest)
+	if errors.Is(err, blob.ErrUnknown) {
+		return false, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	return there == size, f.Close()
+}
+
 // MountBlob lets a repository hold a blob that another one holds, without its
 // bytes being sent (distribution-spec, "Mounting a blob from another
 // repository"). With an empty source any repository will do. It reports whether

@@ -171,11 +171,7 @@ func checkedDigest(p ManifestPush) (oci.Digest, error) {
 }
 
 func (r *Registry) placeManifest(ctx context.Context, digest oci.Digest, raw []byte) error {
-	known, err := r.records.Blob(ctx, digest)
-	if err == nil && known.Size == int64(len(raw)) {
-		return nil
-	}
-	if err != nil && !errors.Is(err, record.ErrNotFound) {
+	if there, err := r.isThere(ctx, digest, int64(len(raw))); err != nil || there {
 		return err
 	}
 	return r.blobs.PlaceBytes(newID(), digest, raw)

@@ -3,6 +3,7 @@ package registry
 import (
 	"bytes"
 	"context"
+	"io"
 	"os"
 	"path/filepath"
 	"testing"
@@ -108,6 +109,15 @@ func TestAFileThatIsNotWhatTheRecordsSayIsRefusedBeforeItsFirstByte(t *testing.T
 	require.NoError(t, os.Remove(file))
 	_, _, err = r.OpenBlob(ctx, "a", d)
 	assert.ErrorIs(t, err, oci.CodeStorageFault)
+
+	// The message says to push it again: that heals it.
+	require.NoError(t, r.PushBlob(ctx, "a", whole(raw), d))
+	f, _, err := r.OpenBlob(ctx, "a", d)
+	require.NoError(t, err)
+	defer f.Close()
+	got, err := io.ReadAll(f)
+	require.NoError(t, err)
+	assert.Equal(t, raw, got)
 }
 
 func TestAManifestWhoseLayerIsMissingOrOtherIsRefused(t *testing.T) {

@@ -178,7 +178,10 @@ func (r *Registry) settle(ctx context.Context, name oci.Name, upload *blob.Uploa
 		upload.Discard()
 		return err
 	}
-	if known, err := r.records.Blob(ctx, digest); err == nil && known.Size == size {
+	if there, err := r.isThere(ctx, digest, size); err != nil {
+		upload.Discard()
+		return err
+	} else if there {
 		upload.Discard()
 	} else if err := upload.Place(digest); err != nil {
 		return err
@@ -461,7 +464,7 @@ func (r *Registry) EndIdleUploads(ctx context.Context) error {
 }
 
 func (r *Registry) endIdle(u record.Upload) error {
-	s := r.adopt(&session{id: u.ID, recorded: u, turn: make(chan struct{}, 1)})
+	s := r.adopt(&session{id: u.ID, repository: record.Repository{ID: u.RepositoryID}, recorded: u, turn: make(chan struct{}, 1)})
 	select {
 	case s.turn <- struct{}{}:
 	default:
@@ -469,7 +472,8 @@ func (r *Registry) endIdle(u record.Upload) error {
 		return nil
 	}
 	defer s.pass()
-	if s.over || s.recorded.TouchedAt > u.TouchedAt {
+	// Somebody may have sent to it since the question.
+	if now, err := r.records.Upload(context.Background(), u.RepositoryID, u.ID); s.over || err != nil || now.TouchedAt > u.TouchedAt {
 		return nil
 	}
 	if err := r.reopen(s); err == nil {

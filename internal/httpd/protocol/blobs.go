@@ -31,7 +31,12 @@ func (d *Door) getBlob(c *gin.Context, name oci.Name, item string) error {
 	if notModified(c, digest) {
 		return nil
 	}
-	part, partial, err := parseRange(c.GetHeader("Range"), size)
+	asked := c.GetHeader("Range")
+	if c.Request.Method == http.MethodHead {
+		// A range means something for GET alone (RFC 9110, section 14.2).
+		asked = ""
+	}
+	part, partial, err := parseRange(asked, size)
 	if err != nil {
 		c.Header("Content-Range", fmt.Sprintf("bytes */%d", size))
 		return err
