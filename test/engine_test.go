@@ -64,7 +64,7 @@ func TestSettingsComeFromFileEnvironmentAndFlagsAndUnknownOnesAreNamed(t *testin
 		says []string
 	}{
 		"unknown key":   {"data: x\nlisten: 127.0.0.1:0\nlissten: y\n", []string{"lissten", "3 |"}},
-		"wrong kind":    {"stop_within: soon\n", []string{"soon", "1 |"}},
+		"wrong kind":    {"data: x\nstop_within: soon\n", []string{"soon", "line 2"}},
 		"open listener": {"listen: 0.0.0.0:7070\n", []string{"--anyone-may-push"}},
 	} {
 		file := folder + "/settings.yaml"

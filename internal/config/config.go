@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"github.com/goccy/go-yaml"
+	"github.com/goccy/go-yaml/ast"
 )
 
 // Config is the settings of one service.
@@ -69,13 +70,12 @@ func Default() Config {
 // Duration is a span of time, written as 90s, 5m or 1h30m.
 type Duration time.Duration
 
-// UnmarshalYAML reads a duration.
-func (d *Duration) UnmarshalYAML(raw []byte) error {
-	var s string
-	if err := yaml.Unmarshal(raw, &s); err != nil {
-		return err
+// UnmarshalYAML reads a duration, and says on which line one is wrong.
+func (d *Duration) UnmarshalYAML(node ast.Node) error {
+	if err := d.Set(strings.Trim(node.String(), `"'`)); err != nil {
+		return fmt.Errorf("line %d: %w", node.GetToken().Position.Line, err)
 	}
-	return d.Set(s)
+	return nil
 }
 
 // Set reads a duration; it makes the type a flag.
