@@ -75,6 +75,12 @@ func TestSettingsComeFromFileEnvironmentAndFlagsAndUnknownOnesAreNamed(t *testin
 			assert.Contains(t, r.Err, says, name)
 		}
 	}
+	t.Run("unknown variable", func(t *testing.T) {
+		t.Setenv("WARTHESIS_LISSTEN", "x")
+		r := kit.Run(t, "serve", "--data", folder)
+		assert.Equal(t, 2, r.Code)
+		assert.Contains(t, r.Err, "WARTHESIS_LISSTEN: there is no setting lissten")
+	})
 	file := folder + "/settings.yaml"
 	require.NoError(t, os.WriteFile(file, []byte("data: /nowhere/at/all\nmanifest_bytes: 2048\n"), 0o600))
 	t.Setenv("WARTHESIS_BLOB_BYTES", "1048576")

@@ -54,17 +54,28 @@ func addList(root *cobra.Command, t terminal, r *remote) {
 	root.AddCommand(command)
 }
 
-func listRepositories(ctx context.Context, t terminal, client *api.Client, registry, output string, page api.List) error {
-	all := []api.Repository{}
+// everyPage gathers a list page by page.
+func everyPage[Row any](page api.List, ask func(api.List) (rows []Row, next string, err error)) ([]Row, error) {
+	all := []Row{}
 	for {
-		list, err := client.Repositories(ctx, page)
+		rows, next, err := ask(page)
 		if err != nil {
-			return err
+			return nil, err
 		}
-		all = append(all, list.Repositories...)
-		if page.After = list.Next; page.After == "" {
-			break
+		all = append(all, rows...)
+		if page.After = next; next == "" {
+			return all, nil
 		}
+	}
+}
+
+func listRepositories(ctx context.Context, t terminal, client *api.Client, registry, output string, page api.List) error {
+	all, err := everyPage(page, func(page api.List) ([]api.Repository, string, error) {
+		list, err := client.Repositories(ctx, page)
+		return list.Repositories, list.Next, err
+	})
+	if err != nil {
+		return err
 	}
 	if output == outputJSON {
 		return writeJSON(t.out, all)
@@ -83,16 +94,12 @@ func listRepositories(ctx context.Context, t terminal, client *api.Client, regis
 }
 
 func listTags(ctx context.Context, t terminal, client *api.Client, ref oci.Reference, output string, page api.List) error {
-	all := []api.Tag{}
-	for {
+	all, err := everyPage(page, func(page api.List) ([]api.Tag, string, error) {
 		list, err := client.Tags(ctx, ref.Name, page)
-		if err != nil {
-			return err
-		}
-		all = append(all, list.Tags...)
-		if page.After = list.Next; page.After == "" {
-			break
-		}
+		return list.Tags, list.Next, err
+	})
+	if err != nil {
+		return err
 	}
 	if output == outputJSON {
 		return writeJSON(t.out, all)

@@ -1,15 +1,21 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"log/slog"
 	"os"
+	"strings"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"warthesis/internal/config"
 	"warthesis/internal/serve"
 )
+
+// configFlag names the flag that is no setting itself.
+const configFlag = "config"
 
 func addServe(root *cobra.Command, t terminal, version string) {
 	var file string
@@ -24,7 +30,7 @@ func addServe(root *cobra.Command, t terminal, version string) {
 		Example: "  warthesis serve --data /srv/warthesis --listen 127.0.0.1:7070",
 		Args:    cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			settings, err := settle(c, file, flags)
+			settings, err := settle(c, file)
 			if err != nil {
 				return usageError{err}
 			}
@@ -36,7 +42,7 @@ func addServe(root *cobra.Command, t terminal, version string) {
 		},
 	}
 	f := command.Flags()
-	f.StringVar(&file, "config", "", "read settings from this YAML file")
+	f.StringVar(&file, configFlag, "", "read settings from this YAML file")
 	f.StringVar(&flags.Data, "data", flags.Data, "folder that holds everything the registry keeps")
 	f.StringVar(&flags.Listen, "listen", flags.Listen, "address to serve on, host:port")
 	f.BoolVar(&flags.AnyoneMayPush, "anyone-may-push", false, "listen beyond this machine although nobody has to log in")
@@ -54,7 +60,7 @@ func addServe(root *cobra.Command, t terminal, version string) {
 }
 
 // settle lays the settings over each other, flags that were given last.
-func settle(c *cobra.Command, file string, flags config.Config) (config.Config, error) {
+func settle(c *cobra.Command, file string) (config.Config, error) {
 	settings := config.Default()
 	if file != "" {
 		if err := settings.ReadFile(file); err != nil {
@@ -64,25 +70,17 @@ func settle(c *cobra.Command, file string, flags config.Config) (config.Config, 
 	if err := settings.ReadEnvironment(os.Environ()); err != nil {
 		return settings, err
 	}
-	given := map[string]func(){
-		"data":               func() { settings.Data = flags.Data },
-		"listen":             func() { settings.Listen = flags.Listen },
-		"anyone-may-push":    func() { settings.AnyoneMayPush = flags.AnyoneMayPush },
-		"stop-within":        func() { settings.StopWithin = flags.StopWithin },
-		"body-idle":          func() { settings.BodyIdle = flags.BodyIdle },
-		"manifest-bytes":     func() { settings.ManifestBytes = flags.ManifestBytes },
-		"blob-bytes":         func() { settings.BlobBytes = flags.BlobBytes },
-		"uploads-per-caller": func() { settings.UploadsPerCaller = flags.UploadsPerCaller },
-		"upload-idle":        func() { settings.UploadIdle = flags.UploadIdle },
-		"header-within":      func() { settings.HeaderWithin = flags.HeaderWithin },
-		"free-bytes":         func() { settings.FreeBytes = flags.FreeBytes },
-		"log-level":          func() { settings.LogLevel = flags.LogLevel },
-		"log-format":         func() { settings.LogFormat = flags.LogFormat },
-	}
-	for name, lay := range given {
-		if c.Flags().Changed(name) {
-			lay()
+	var wrong error
+	c.Flags().Visit(func(f *pflag.Flag) {
+		// Flags that every command has, and the file's own, are no settings. The
+		// others are named as the key in the file, with dashes.
+		if f.Name == configFlag || c.InheritedFlags().Lookup(f.Name) != nil {
+			return
 		}
+		wrong = errors.Join(wrong, settings.Set(strings.ReplaceAll(f.Name, "-", "_"), f.Value.String()))
+	})
+	if wrong != nil {
+		return settings, wrong
 	}
 	return settings, settings.Check()
 }

@@ -6,9 +6,10 @@ package config
 import (
 	"errors"
 	"fmt"
+	"maps"
 	"net"
 	"os"
-	"sort"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -108,25 +109,33 @@ func (c *Config) ReadFile(path string) error {
 
 const prefix = "WARTHESIS_"
 
-// ReadEnvironment puts WARTHESIS_… variables, given as "NAME=value", over c.
+// ReadEnvironment puts WARTHESIS_… variables, given as "NAME=value", over c. A
+// variable is named as the key in the file, in capitals.
 func (c *Config) ReadEnvironment(environment []string) error {
-	settings := c.settings()
 	for _, entry := range environment {
 		name, value, _ := strings.Cut(entry, "=")
-		if !strings.HasPrefix(name, prefix) {
+		key, ours := strings.CutPrefix(name, prefix)
+		if !ours {
 			continue
 		}
-		set, known := settings[name]
-		if !known {
-			return fmt.Errorf("the environment variable %s is not a setting; there are %s", name, strings.Join(names(settings), ", "))
-		}
-		if err := set(value); err != nil {
+		if err := c.Set(strings.ToLower(key), value); err != nil {
 			return fmt.Errorf("the environment variable %s: %w", name, err)
 		}
 	}
 	return nil
 }
 
+// Set puts one setting over c, by its key in the file.
+func (c *Config) Set(key, value string) error {
+	settings := c.settings()
+	set, known := settings[key]
+	if !known {
+		return fmt.Errorf("there is no setting %s; there are %s", key, strings.Join(slices.Sorted(maps.Keys(settings)), ", "))
+	}
+	return set(value)
+}
+
+// settings returns how each setting is read from text.
 func (c *Config) settings() map[string]func(string) error {
 	text := func(target *string) func(string) error {
 		return func(s string) error { *target = s; return nil }
@@ -139,35 +148,29 @@ func (c *Config) settings() map[string]func(string) error {
 			return nil
 		}
 	}
-	return map[string]func(string) error{
-		prefix + "DATA":   text(&c.Data),
-		prefix + "LISTEN": text(&c.Listen),
-		prefix + "ANYONE_MAY_PUSH": func(s string) (err error) {
-			if c.AnyoneMayPush, err = strconv.ParseBool(s); err != nil {
+	truth := func(target *bool) func(string) error {
+		return func(s string) (err error) {
+			if *target, err = strconv.ParseBool(s); err != nil {
 				return fmt.Errorf("%q is neither true nor false", s)
 			}
 			return nil
-		},
-		prefix + "STOP_WITHIN":    c.StopWithin.Set,
-		prefix + "BODY_IDLE":      c.BodyIdle.Set,
-		prefix + "MANIFEST_BYTES": number(&c.ManifestBytes),
-		prefix + "BLOB_BYTES":     number(&c.BlobBytes),
-
-		prefix + "UPLOADS_PER_CALLER": number(&c.UploadsPerCaller),
-		prefix + "UPLOAD_IDLE":        c.UploadIdle.Set,
-		prefix + "HEADER_WITHIN":      c.HeaderWithin.Set,
-		prefix + "FREE_BYTES":         number(&c.FreeBytes),
-		prefix + "LOG_FORMAT":         text(&c.LogFormat),
+		}
 	}
-}
-
-func names(settings map[string]func(string) error) []string {
-	all := make([]string, 0, len(settings))
-	for name := range settings {
-		all = append(all, name)
+	return map[string]func(string) error{
+		"data":               text(&c.Data),
+		"listen":             text(&c.Listen),
+		"anyone_may_push":    truth(&c.AnyoneMayPush),
+		"stop_within":        c.StopWithin.Set,
+		"body_idle":          c.BodyIdle.Set,
+		"header_within":      c.HeaderWithin.Set,
+		"manifest_bytes":     number(&c.ManifestBytes),
+		"blob_bytes":         number(&c.BlobBytes),
+		"uploads_per_caller": number(&c.UploadsPerCaller),
+		"upload_idle":        c.UploadIdle.Set,
+		"free_bytes":         number(&c.FreeBytes),
+		"log_format":         text(&c.LogFormat),
+		"log_level":          text(&c.LogLevel),
 	}
-	sort.Strings(all)
-	return all
 }
 
 // Check refuses settings that cannot be meant.
