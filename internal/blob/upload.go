@@ -120,9 +120,6 @@ func (u *Upload) rewind(c Checkpoint) error {
 	return nil
 }
 
-// ID returns the id the upload was started with.
-func (u *Upload) ID() string { return u.id }
-
 // Offset returns how many bytes the upload holds.
 func (u *Upload) Offset() int64 { return u.offset }
 

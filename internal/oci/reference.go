@@ -80,11 +80,6 @@ func (r Reference) Repository() Reference {
 	return Reference{Registry: r.Registry, Name: r.Name}
 }
 
-// WithTag returns the reference to a tag of the same repository.
-func (r Reference) WithTag(tag Tag) Reference {
-	return Reference{Registry: r.Registry, Name: r.Name, Tag: tag}
-}
-
 // WithDigest returns the reference pinned to a digest; a tag stays for readers.
 func (r Reference) WithDigest(digest Digest) Reference {
 	r.Digest = digest

@@ -13,6 +13,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"log/slog"
 	"sync"
 	"time"
 
@@ -133,15 +134,17 @@ func (r *Registry) keepTime() {
 	defer flush.Stop()
 	defer served.Stop()
 	for {
-		// An error here is met again, and reported, at the next interval or at the end.
+		var err error
 		select {
 		case <-flush.C:
-			_ = r.flushPulls()
+			err = r.flushPulls()
 		case <-served.C:
-			_ = r.keepServed()
-			_ = r.EndIdleUploads(context.Background())
+			err = errors.Join(r.keepServed(), r.EndIdleUploads(context.Background()))
 		case <-r.stop:
 			return
+		}
+		if err != nil {
+			slog.Error("what is done at intervals failed and is tried again at the next", "error", err)
 		}
 	}
 }
