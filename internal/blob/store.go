@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"sync/atomic"
 
+	"warthesis/internal/blob/lanes"
 	"warthesis/internal/oci"
 )
 
@@ -18,6 +19,7 @@ var ErrUnknown = errors.New("no such content on the disk")
 type Store struct {
 	disk disk
 	root string
+	gang *lanes.Gang
 	// floor is the free space in bytes below which no new content is taken.
 	floor func(size int64) int64
 	// outgoing numbers files on their way out, so that two of one digest do not meet.
@@ -38,7 +40,7 @@ func Open(root string, options Options) (*Store, error) {
 }
 
 func openOn(d disk, root string, options Options) (*Store, error) {
-	s := &Store{disk: d, root: root, floor: func(size int64) int64 { return min(1<<30, size/50) }}
+	s := &Store{disk: d, root: root, gang: lanes.NewGang(), floor: func(size int64) int64 { return min(1<<30, size/50) }}
 	if options.FreeSpace != 0 {
 		s.floor = func(int64) int64 { return max(0, options.FreeSpace) }
 	}

@@ -22,7 +22,7 @@ const checkpointEvery = 64 << 20
 // start writing them out.
 const writeBackEvery = 8 << 20
 
-// bufferSize is what one upload holds in memory.
+// bufferSize is half of what one upload holds in memory.
 const bufferSize = 512 << 10
 
 // Checkpoint is a point from which an upload can go on after a crash: the file is
@@ -45,7 +45,11 @@ type Upload struct {
 	offset    int64
 	// written is the offset up to which write-back was started.
 	written int64
-	buffer  []byte
+	// buffers take turns: while one is hashed, the other is filled.
+	buffers [2][]byte
+	// hashing, where not nil, is closed when the bytes handed over last are in the
+	// hash.
+	hashing chan struct{}
 	// OnCheckpoint, where set, is offered a snapshot every 64 MiB while bytes come
 	// in. The snapshot is not yet synced: pass it to Sync before recording it.
 	OnCheckpoint func(Checkpoint)
@@ -70,7 +74,15 @@ func (s *Store) NewUpload(id string, algorithm oci.Algorithm) (*Upload, error) {
 	if err != nil {
 		return nil, storageError("start an upload", err)
 	}
-	return &Upload{store: s, id: id, path: path, algorithm: algorithm, file: f, hash: algorithm.Hash()}, nil
+	return &Upload{store: s, id: id, path: path, algorithm: algorithm, file: f, hash: s.hash(algorithm)}, nil
+}
+
+// hash returns a hash that runs along while content comes in.
+func (s *Store) hash(algorithm oci.Algorithm) hash.Hash {
+	if algorithm == oci.SHA256 {
+		return s.gang.Hash()
+	}
+	return algorithm.Hash()
 }
 
 // ReopenUpload goes on from a checkpoint: what the file holds beyond the offset
@@ -88,7 +100,7 @@ func (s *Store) ReopenUpload(id string, c Checkpoint) (*Upload, error) {
 	if err != nil {
 		return nil, storageError("go on with an upload", err)
 	}
-	u := &Upload{store: s, id: id, path: path, algorithm: c.Algorithm, file: f, hash: c.Algorithm.Hash(),
+	u := &Upload{store: s, id: id, path: path, algorithm: c.Algorithm, file: f, hash: s.hash(c.Algorithm),
 		offset: c.Offset, written: c.Offset, lastOffered: c.Offset, inFolder: c.Offset > 0}
 	if err := u.rewind(c); err != nil {
 		f.Close()
@@ -130,13 +142,15 @@ func (u *Upload) ReadFrom(r io.Reader) (taken int64, err error) {
 	if err := u.over(); err != nil {
 		return 0, err
 	}
-	if u.buffer == nil {
-		u.buffer = make([]byte, bufferSize)
-	}
-	for {
-		n, readErr := fill(r, u.buffer)
+	defer u.store.gang.Join()()
+	defer u.hashed()
+	for turn := 0; ; turn = 1 - turn {
+		if u.buffers[turn] == nil {
+			u.buffers[turn] = make([]byte, bufferSize)
+		}
+		n, readErr := fill(r, u.buffers[turn])
 		if n > 0 {
-			if err := u.take(u.buffer[:n]); err != nil {
+			if err := u.take(u.buffers[turn][:n]); err != nil {
 				return taken, err
 			}
 			taken += int64(n)
@@ -161,10 +175,16 @@ func fill(r io.Reader, p []byte) (n int, err error) {
 	return n, err
 }
 
-// take writes and hashes. Only bytes that the file took are hashed.
+// take writes, and hashes beside what comes next: p stays the hash's until hashed
+// returns. Only bytes that the file took are hashed.
 func (u *Upload) take(p []byte) error {
 	n, err := u.file.Write(p)
-	u.hash.Write(p[:n])
+	u.hashed()
+	u.hashing = make(chan struct{})
+	go func(done chan struct{}) {
+		defer close(done)
+		u.hash.Write(p[:n])
+	}(u.hashing)
 	u.offset += int64(n)
 	if err != nil {
 		return u.fail("write content", err)
@@ -186,7 +206,16 @@ func (u *Upload) take(p []byte) error {
 	return nil
 }
 
+// hashed returns when all bytes taken are in the hash.
+func (u *Upload) hashed() {
+	if u.hashing != nil {
+		<-u.hashing
+		u.hashing = nil
+	}
+}
+
 func (u *Upload) snapshot() Checkpoint {
+	u.hashed()
 	// The hashes of the standard library all marshal, and do not fail to.
 	state, _ := u.hash.(encoding.BinaryMarshaler).MarshalBinary()
 	return Checkpoint{Algorithm: u.algorithm, Offset: u.offset, State: state}
