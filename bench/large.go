@@ -7,8 +7,10 @@ import (
 	"io"
 	"net/http"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"slices"
+	"strings"
 	"time"
 
 	_ "github.com/mattn/go-sqlite3"
@@ -68,7 +70,13 @@ func (b *bench) scale() error {
 	if err := s.pages(); err != nil {
 		return err
 	}
-	// A reader that stays lets the write-ahead log grow; then the process dies.
+	return b.afterKill(s)
+}
+
+// afterKill measures a start after the process died with a long write-ahead log:
+// a reader that stays keeps the log from being written back, and manifests with
+// large annotations make it long.
+func (b *bench) afterKill(s *service) error {
 	reader, err := sql.Open("sqlite3", "file:"+filepath.Join(s.data, "warthesis.db"))
 	if err != nil {
 		return err
@@ -77,17 +85,36 @@ func (b *bench) scale() error {
 	if _, err := reader.Exec("BEGIN; SELECT count(*) FROM namespaces"); err != nil {
 		return err
 	}
-	for i := range 3000 {
-		if err := s.start(fmt.Sprintf("large/w%d", i)); err != nil {
+	if err := upload(s.address, "large/notes", emptyDigest, strings.NewReader("{}"), 2); err != nil {
+		return err
+	}
+	for i := range longLog {
+		raw := fmt.Appendf(nil, `{"schemaVersion":2,"mediaType":"application/vnd.oci.image.manifest.v1+json","artifactType":"application/vnd.example.note","config":{"mediaType":"application/vnd.oci.empty.v1+json","digest":"%s","size":2},"layers":[],"annotations":{"n":"%d","text":"%s"}}`,
+			emptyDigest, i, strings.Repeat("a", mib))
+		at := fmt.Sprintf("%s/v2/large/notes/manifests/n%d", s.address, i)
+		if err := put(at, "application/vnd.oci.image.manifest.v1+json", bytesReader(raw), int64(len(raw))); err != nil {
 			return err
 		}
 	}
 	s.kill()
-	wal, err := os.Stat(filepath.Join(s.data, "warthesis.db-wal"))
+	// The reader would write the log back when it closes: the start is on a copy of
+	// what a power cut leaves.
+	copied, err := os.MkdirTemp(b.folder, "killed-")
 	if err != nil {
 		return err
 	}
-	took, s, err = b.readyAgain(s.data)
+	defer os.RemoveAll(copied)
+	if out, err := exec.Command("cp", "-a", s.data+"/.", copied).CombinedOutput(); err != nil {
+		return fmt.Errorf("%s: %w", out, err)
+	}
+	if err := os.Remove(filepath.Join(copied, "warthesis.db-shm")); err != nil {
+		return err
+	}
+	wal, err := os.Stat(filepath.Join(copied, "warthesis.db-wal"))
+	if err != nil {
+		return err
+	}
+	took, s, err := b.readyAgain(copied)
 	if err != nil {
 		return err
 	}
@@ -96,14 +123,12 @@ func (b *bench) scale() error {
 	return nil
 }
 
-// start opens an upload, which is one commit.
-func (s *service) start(repository string) error {
-	answer, err := client.Post(s.address+"/v2/"+repository+"/blobs/uploads/", "", nil)
-	if err != nil {
-		return err
-	}
-	return answer.Body.Close()
-}
+const (
+	// longLog is how many manifests of 1 MiB are pushed before the kill.
+	longLog = 300
+	// emptyDigest is that of the empty descriptor (image-spec, "Guidance for an Empty Descriptor").
+	emptyDigest = "sha256:44136fa355b3678a1146ad16f7e8649e94fb4fc21fe77e8310c060f61caaff8a"
+)
 
 func (b *bench) readyAgain(data string) (time.Duration, *service, error) {
 	began := time.Now()

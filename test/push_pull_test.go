@@ -76,6 +76,42 @@ func TestAnImageComesBackByTagAndByDigestAsItWent(t *testing.T) {
 	assert.Contains(t, kit.Must(t, "list", ref), "2.4.2")
 }
 
+func TestALayerWhoseFileIsDamagedIsMendedByTheNextPush(t *testing.T) {
+	s := kit.Start(t, t.TempDir())
+	layer := kit.Bytes(4, 50_000)
+	image := kit.NewImage(t, layer)
+	ref := s.Address + "/timetable/planner:1"
+	kit.Must(t, "push", image.Layout(t), ref)
+	hex := oci.DigestOf(oci.SHA256, layer).Encoded()
+	file := filepath.Join(s.Data, "blobs/sha256", hex[:2], hex)
+	require.NoError(t, os.Chmod(file, 0o644))
+	require.NoError(t, os.Truncate(file, 100))
+
+	again := readTransfer(t, kit.Must(t, "push", "--output", "json", image.Layout(t), ref))
+	assert.Equal(t, 1, again.MovedBlobs)
+	to := filepath.Join(t.TempDir(), "out")
+	kit.Must(t, "pull", ref, to)
+	sameFiles(t, image, to)
+}
+
+func TestAManifestUnderSHA512KeepsItsDigestUnderATag(t *testing.T) {
+	s := kit.Start(t, t.TempDir())
+	image := kit.NewImage(t, kit.Bytes(5, 5_000))
+	folder := image.Layout(t)
+	d := oci.DigestOf(oci.SHA512, image.Raw)
+	require.NoError(t, os.Mkdir(filepath.Join(folder, "blobs/sha512"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(folder, "blobs/sha512", d.Encoded()), image.Raw, 0o644))
+	index, err := os.ReadFile(filepath.Join(folder, "index.json"))
+	require.NoError(t, err)
+	index = bytes.ReplaceAll(index, []byte(image.Manifest.Digest), []byte(d))
+	require.NoError(t, os.WriteFile(filepath.Join(folder, "index.json"), index, 0o644))
+
+	ref := s.Address + "/timetable/planner"
+	kit.Must(t, "push", folder, ref+":1", ref+":latest")
+	assert.Equal(t, string(d)+"\n", kit.Must(t, "identify", ref+":1"))
+	assert.Equal(t, string(d)+"\n", kit.Must(t, "identify", ref+":latest"))
+}
+
 func TestAPullIntoATarCanBePushedAgain(t *testing.T) {
 	s := kit.Start(t, t.TempDir())
 	image := kit.NewImage(t, kit.Bytes(4, 70_000))

@@ -113,6 +113,19 @@ func (s *Store) Open(d oci.Digest) (File, int64, error) {
 	return f, info.Size(), nil
 }
 
+// Stat returns the size of the content on the disk in bytes. It fails with
+// ErrUnknown where there is no file.
+func (s *Store) Stat(d oci.Digest) (int64, error) {
+	info, err := s.disk.stat(s.path(d))
+	if errors.Is(err, fs.ErrNotExist) {
+		return 0, fmt.Errorf("%s: %w", d, ErrUnknown)
+	}
+	if err != nil {
+		return 0, fmt.Errorf("look for content %s: %w", d, err)
+	}
+	return info.Size(), nil
+}
+
 // PlaceBytes stores small content whole, durably, under its digest. The caller
 // has checked that the digest is that of the bytes.
 func (s *Store) PlaceBytes(id string, d oci.Digest, raw []byte) error {

@@ -13,6 +13,7 @@ import (
 	"net"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"syscall"
@@ -94,6 +95,7 @@ type request struct {
 	method string
 	// path is behind /v2/; at, where set, is an address the registry gave instead.
 	path   string
+	query  url.Values
 	at     *url.URL
 	header http.Header
 	// body is opened anew for each try. It may be nil.
@@ -111,6 +113,7 @@ func (c *Client) do(ctx context.Context, r request, want ...int) (*http.Response
 		if strings.HasSuffix(r.path, "/") && !strings.HasSuffix(target.Path, "/") {
 			target.Path += "/"
 		}
+		target.RawQuery = r.query.Encode()
 	}
 	var body io.Reader
 	if r.body != nil {
@@ -332,11 +335,31 @@ func missing(err error, name oci.Name, target string) error {
 	return err
 }
 
-// PushManifest sends a manifest, under a tag or its digest.
-func (c *Client) PushManifest(ctx context.Context, name oci.Name, target string, d oci.Descriptor, raw []byte) error {
+// PushManifest sends a manifest under its digest or, where there are any, under
+// the tags.
+func (c *Client) PushManifest(ctx context.Context, name oci.Name, d oci.Descriptor, raw []byte, tags []oci.Tag) error {
+	if len(tags) == 0 || d.Digest.Algorithm() != oci.SHA256 {
+		return c.putManifest(ctx, name, d.Digest.String(), d, raw, tags)
+	}
+	for _, tag := range tags {
+		if err := c.putManifest(ctx, name, string(tag), d, raw, nil); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// putManifest sends a manifest. Sent to a tag, the registry gives it a digest of
+// its own choice; one with another digest goes to that, with its tags as
+// parameters (distribution-spec, "Pushing Manifests with Tags").
+func (c *Client) putManifest(ctx context.Context, name oci.Name, target string, d oci.Descriptor, raw []byte, tags []oci.Tag) error {
+	query := url.Values{}
+	for _, tag := range tags {
+		query.Add("tag", string(tag))
+	}
 	_, err := try(ctx, c, func() (struct{}, error) {
 		answer, err := c.do(ctx, request{
-			method: http.MethodPut, path: string(name) + "/manifests/" + target,
+			method: http.MethodPut, path: string(name) + "/manifests/" + target, query: query,
 			header: http.Header{"Content-Type": {d.MediaType}},
 			body:   func() io.Reader { return bytes.NewReader(raw) }, length: int64(len(raw)),
 		}, http.StatusCreated)
@@ -346,6 +369,12 @@ func (c *Client) PushManifest(ctx context.Context, name oci.Name, target string,
 		answer.Body.Close()
 		if said := answer.Header.Get("Docker-Content-Digest"); said != "" && said != d.Digest.String() {
 			return struct{}{}, oci.Errorf(oci.CodeDigestInvalid, "%s stored %s as %s: it does not keep bytes as they came", c.registry, d.Digest, said)
+		}
+		set := strings.Join(answer.Header.Values("OCI-Tag"), ",")
+		for _, tag := range tags {
+			if !slices.Contains(strings.FieldsFunc(set, func(r rune) bool { return r == ',' || r == ' ' }), string(tag)) {
+				return struct{}{}, oci.Errorf(oci.CodeUnsupported, "%s stored %s and did not set the tag %s: it cannot tag a manifest whose digest is not sha256", c.registry, d.Digest, tag)
+			}
 		}
 		return struct{}{}, nil
 	})

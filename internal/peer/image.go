@@ -135,27 +135,16 @@ func (c *Client) PushImage(ctx context.Context, name oci.Name, root oci.Descript
 	}
 	for _, d := range all.documents {
 		watch.Begin(kindOf(d), d.Descriptor)
-		for _, target := range targetsOf(d, root, tags) {
-			if err := c.PushManifest(ctx, name, target, d.Descriptor, d.raw); err != nil {
-				return err
-			}
+		var under []oci.Tag
+		if d.Digest == root.Digest {
+			under = tags
+		}
+		if err := c.PushManifest(ctx, name, d.Descriptor, d.raw, under); err != nil {
+			return err
 		}
 		watch.End(d.Descriptor, Sent)
 	}
 	return nil
-}
-
-// targetsOf returns under what a document is sent: the root under its tags, all
-// else under its digest.
-func targetsOf(d document, root oci.Descriptor, tags []oci.Tag) []string {
-	if d.Digest != root.Digest || len(tags) == 0 {
-		return []string{d.Digest.String()}
-	}
-	var targets []string
-	for _, tag := range tags {
-		targets = append(targets, string(tag))
-	}
-	return targets
 }
 
 func readAll(d oci.Descriptor, open func(oci.Descriptor) (Content, error)) ([]byte, error) {

@@ -11,8 +11,23 @@ import (
 )
 
 // StatBlob returns the size in bytes of a blob that the repository holds. It
-// fails with CodeBlobUnknown.
+// fails with CodeBlobUnknown; also where the file is not what the records say, so
+// that whoever asks before pushing sends it again and mends it.
 func (r *Registry) StatBlob(ctx context.Context, name oci.Name, digest oci.Digest) (int64, error) {
+	size, err := r.held(ctx, name, digest)
+	if err != nil {
+		return 0, err
+	}
+	if whole, err := r.isWhole(digest, size); err != nil {
+		return 0, err
+	} else if !whole {
+		return 0, oci.Errorf(oci.CodeBlobUnknown, "the registry's copy of %s is damaged; push it again", digest)
+	}
+	return size, nil
+}
+
+// held returns the recorded size in bytes of a blob that the repository holds.
+func (r *Registry) held(ctx context.Context, name oci.Name, digest oci.Digest) (int64, error) {
 	found, err := r.records.Repository(ctx, name)
 	if err == nil {
 		var size int64
@@ -31,7 +46,7 @@ func (r *Registry) StatBlob(ctx context.Context, name oci.Name, digest oci.Diges
 // CodeStorageFault, before any byte is read, where the file is not what the
 // records say.
 func (r *Registry) OpenBlob(ctx context.Context, name oci.Name, digest oci.Digest) (blob.File, int64, error) {
-	size, err := r.StatBlob(ctx, name, digest)
+	size, err := r.held(ctx, name, digest)
 	if err != nil {
 		return nil, 0, err
 	}
@@ -65,14 +80,16 @@ func (r *Registry) isThere(ctx context.Context, digest oci.Digest, size int64) (
 	if err != nil || known.Size != size {
 		return false, err
 	}
-	f, there, err := r.blobs.Open(digest)
+	return r.isWhole(digest, size)
+}
+
+// isWhole reports whether there is a file of this size in bytes.
+func (r *Registry) isWhole(digest oci.Digest, size int64) (bool, error) {
+	there, err := r.blobs.Stat(digest)
 	if errors.Is(err, blob.ErrUnknown) {
 		return false, nil
 	}
-	if err != nil {
-		return false, err
-	}
-	return there == size, f.Close()
+	return err == nil && there == size, err
 }
 
 // MountBlob lets a repository hold a blob that another one holds, without its
@@ -80,9 +97,14 @@ func (r *Registry) isThere(ctx context.Context, digest oci.Digest, size int64) (
 // repository"). With an empty source any repository will do. It reports whether
 // the blob was mounted; otherwise it is to be pushed.
 func (r *Registry) MountBlob(ctx context.Context, name oci.Name, digest oci.Digest, from oci.Name) (mounted bool, err error) {
-	if _, err := r.records.View(ctx).HeldAnywhere(digest, from); errors.Is(err, record.ErrNotFound) {
+	source, err := r.records.View(ctx).HeldAnywhere(digest, from)
+	if errors.Is(err, record.ErrNotFound) {
 		return false, nil
-	} else if err != nil {
+	}
+	if err != nil {
+		return false, err
+	}
+	if whole, err := r.isWhole(digest, source.Size); err != nil || !whole {
 		return false, err
 	}
 	err = r.records.Update(ctx, func(tx *record.Tx) error {

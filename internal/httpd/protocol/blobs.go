@@ -9,6 +9,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"warthesis/internal/blob"
 	"warthesis/internal/oci"
 	"warthesis/internal/registry"
 )
@@ -21,9 +22,12 @@ func (d *Door) getBlob(c *gin.Context, name oci.Name, item string) error {
 	if err != nil {
 		return err
 	}
-	size, err := d.registry.StatBlob(c.Request.Context(), name, digest)
+	f, size, err := d.findBlob(c, name, digest)
 	if err != nil {
 		return err
+	}
+	if f != nil {
+		defer f.Close()
 	}
 	c.Header(headerDigest, digest.String())
 	c.Header("ETag", etag(digest))
@@ -32,7 +36,7 @@ func (d *Door) getBlob(c *gin.Context, name oci.Name, item string) error {
 		return nil
 	}
 	asked := c.GetHeader("Range")
-	if c.Request.Method == http.MethodHead {
+	if f == nil {
 		// A range means something for GET alone (RFC 9110, section 14.2).
 		asked = ""
 	}
@@ -47,16 +51,10 @@ func (d *Door) getBlob(c *gin.Context, name oci.Name, item string) error {
 	} else {
 		part = byteRange{0, size}
 	}
-	if c.Request.Method == http.MethodHead {
-		describeBlob(c, status, part, size)
+	describeBlob(c, status, part, size)
+	if f == nil {
 		return nil
 	}
-	f, _, err := d.registry.OpenBlob(c.Request.Context(), name, digest)
-	if err != nil {
-		return err
-	}
-	defer f.Close()
-	describeBlob(c, status, part, size)
 	// The status is out: a receiver that went away gets no other answer.
 	sent, err := sendFile(c, f, part.offset, part.length)
 	c.Set(SentKey, sent)
@@ -64,6 +62,15 @@ func (d *Door) getBlob(c *gin.Context, name oci.Name, item string) error {
 		c.Abort()
 	}
 	return nil
+}
+
+// findBlob returns a blob's size and, for GET, its open file.
+func (d *Door) findBlob(c *gin.Context, name oci.Name, digest oci.Digest) (blob.File, int64, error) {
+	if c.Request.Method == http.MethodHead {
+		size, err := d.registry.StatBlob(c.Request.Context(), name, digest)
+		return nil, size, err
+	}
+	return d.registry.OpenBlob(c.Request.Context(), name, digest)
 }
 
 // deleteBlob answers DELETE of a blob (distribution-spec, "Deleting Blobs").
