@@ -22,7 +22,7 @@ func TestTheSuiteOfTheStandardPasses(t *testing.T) {
 	results, err := filepath.Abs(filepath.Join("..", "build", "conformance"))
 	require.NoError(t, err)
 	suite := exec.Command("go", "tool", "conformance")
-	suite.Env = append(os.Environ(), "OCI_REGISTRY="+s.Address, "OCI_TLS=disabled", "OCI_VERSION=dev", "OCI_RESULTS_DIR="+results, "OCI_LOG=error")
+	suite.Env = append(os.Environ(), "OCI_REGISTRY="+s.Address, "OCI_TLS=disabled", "OCI_USERNAME="+kit.Admin, "OCI_PASSWORD="+kit.Password, "OCI_VERSION=dev", "OCI_RESULTS_DIR="+results, "OCI_LOG=error")
 	out, err := suite.CombinedOutput()
 	require.NoError(t, err, "%s", tail(out))
 	require.FileExists(t, filepath.Join(results, "results.yaml"))

@@ -35,7 +35,7 @@ var seeded = sync.OnceValues(func() (string, error) {
 	if err != nil {
 		return "", err
 	}
-	return root, errors.Join(demo.Seed(context.Background(), home.Registry, clk), home.Close())
+	return root, errors.Join(demo.Seed(context.Background(), home.Registry, home.Access, clk, kit.Password), home.Close())
 })
 
 // sampleWorld returns a data folder of the test's own with the sample world in it.
@@ -47,10 +47,12 @@ func sampleWorld(t *testing.T) string {
 	return own
 }
 
-func openBrowser(t *testing.T) *browser.Page {
+// openBrowser returns a page on which the admin is signed in.
+func openBrowser(t *testing.T, s *kit.Service) *browser.Page {
 	page, end, err := browser.Open(context.Background())
 	require.NoError(t, err)
 	t.Cleanup(end)
+	require.NoError(t, page.SignIn(s.URL(""), kit.Admin, kit.Password))
 	return page
 }
 
@@ -67,7 +69,7 @@ const plannerDigest = "sha256:a3716ccaeb686e467ce280b2acffbdaf531f4373779acd9cae
 
 func TestTheConsoleAnswersTheQuestionOfEachPlace(t *testing.T) {
 	s := kit.Start(t, sampleWorld(t))
-	page := openBrowser(t)
+	page := openBrowser(t, s)
 	origins := watchOrigins(t, page)
 
 	require.Equal(t, plannerDigest+"\n", kit.Must(t, "identify", s.Address+"/timetable/planner:2.4.1"))
@@ -154,7 +156,7 @@ func watchOrigins(t *testing.T, page *browser.Page) func() []string {
 
 func TestListsFollowAPushByThemselves(t *testing.T) {
 	s := kit.Start(t, t.TempDir())
-	page := openBrowser(t)
+	page := openBrowser(t, s)
 	require.NoError(t, page.Go(s.URL("/")))
 	says(t, page, "No repositories yet")
 	says(t, page, "Live")
@@ -168,7 +170,7 @@ func TestListsFollowAPushByThemselves(t *testing.T) {
 
 func TestTheKeyboardReachesARowAndOpensIt(t *testing.T) {
 	s := kit.Start(t, sampleWorld(t))
-	page := openBrowser(t)
+	page := openBrowser(t, s)
 	require.NoError(t, page.Go(s.URL("/?sort=name")))
 	require.NoError(t, page.WaitFor(`[role=row][data-index="3"]`))
 	_, err := browser.Evaluate[bool](page, `document.querySelector('[role=row][data-index="0"]').focus() || true`)
@@ -187,10 +189,12 @@ func TestNothingSeriousStandsInTheWayOfAnybody(t *testing.T) {
 	axe, err := os.ReadFile(filepath.Join("..", "web", "node_modules", "axe-core", "axe.min.js"))
 	require.NoError(t, err)
 	s := kit.Start(t, sampleWorld(t))
-	page := openBrowser(t)
+	page := openBrowser(t, s)
 	for _, scheme := range []string{"light", "dark"} {
 		require.NoError(t, page.Scheme(scheme))
-		for place, sign := range map[string]string{"/": "berths/pricing", "/r/timetable/planner": "a3716ccaeb68", "/r/timetable/planner@:2.4.1": "copy settings", "/find?q=planner": "Repository"} {
+		for place, sign := range map[string]string{"/": "berths/pricing", "/r/timetable/planner": "a3716ccaeb68", "/r/timetable/planner@:2.4.1": "copy settings", "/find?q=planner": "Repository",
+			"/me": "My tokens", "/access": "berths", "/access/accounts?open=ci-berths": "build pipeline", "/access/groups": "timetable", "/n/berths?show=members": "ci-berths",
+			"/n/berths?show=settings": "Whose pushes", "/n/berths?show=use": "Log in", "/activity": "tag moved"} {
 			require.NoError(t, page.Go(s.URL(place)))
 			says(t, page, sign)
 			_, err := browser.Evaluate[bool](page, string(axe)+";true")

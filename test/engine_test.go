@@ -65,7 +65,7 @@ func TestSettingsComeFromFileEnvironmentAndFlagsAndUnknownOnesAreNamed(t *testin
 	}{
 		"unknown key":   {"data: x\nlisten: 127.0.0.1:0\nlissten: y\n", []string{"lissten", "3 |"}},
 		"wrong kind":    {"data: x\nstop_within: soon\n", []string{"soon", "line 2"}},
-		"open listener": {"listen: 0.0.0.0:7070\n", []string{"--anyone-may-push"}},
+		"open listener": {"listen: 0.0.0.0:7070\n", []string{"--listen-unencrypted"}},
 	} {
 		file := folder + "/settings.yaml"
 		require.NoError(t, os.WriteFile(file, []byte(c.text), 0o600))

@@ -43,7 +43,7 @@ func TestASenderThatStallsIsCutAndAnHonestSlowOneIsNot(t *testing.T) {
 	conn, err := net.Dial("tcp", s.Address)
 	require.NoError(t, err)
 	defer conn.Close()
-	fmt.Fprintf(conn, "PATCH %s HTTP/1.1\r\nHost: x\r\nContent-Length: 1000\r\n\r\nhello", stalled)
+	fmt.Fprintf(conn, "PATCH %s HTTP/1.1\r\nHost: x\r\nAuthorization: %s\r\nContent-Length: 1000\r\n\r\nhello", stalled, kit.AdminHeader)
 	require.NoError(t, conn.SetReadDeadline(time.Now().Add(20*time.Second)))
 	said, _ := io.ReadAll(conn)
 	assert.Contains(t, string(said), "stopped waiting")
@@ -65,7 +65,7 @@ func TestLyingLengthsAndDigestsLeaveNothing(t *testing.T) {
 	require.NoError(t, err)
 	raw := []byte("shorter than it says")
 	d := oci.DigestOf(oci.SHA256, raw)
-	fmt.Fprintf(conn, "POST /v2/a/blobs/uploads/?digest=%s HTTP/1.1\r\nHost: x\r\nContent-Length: 5000\r\n\r\n%s", d, raw)
+	fmt.Fprintf(conn, "POST /v2/a/blobs/uploads/?digest=%s HTTP/1.1\r\nHost: x\r\nAuthorization: %s\r\nContent-Length: 5000\r\n\r\n%s", d, kit.AdminHeader, raw)
 	require.NoError(t, conn.(*net.TCPConn).CloseWrite())
 	said, _ := io.ReadAll(conn)
 	conn.Close()
@@ -130,6 +130,7 @@ func TestAThousandAbortedRequestsLeaveNothingBehind(t *testing.T) {
 					request, err = http.NewRequestWithContext(ctx, http.MethodPost, s.URL("/v2/a/blobs/uploads/?digest="+d.String()), bytes.NewReader(raw))
 				}
 				assert.NoError(t, err)
+				request.SetBasicAuth(kit.Admin, kit.Password)
 				if answer, err := http.DefaultClient.Do(request); err == nil {
 					_, _ = io.Copy(io.Discard, answer.Body)
 					answer.Body.Close()

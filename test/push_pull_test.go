@@ -165,7 +165,9 @@ func between(t *testing.T, s *kit.Service, change func(*http.Response) error) st
 	proxy.ErrorHandler = func(w http.ResponseWriter, _ *http.Request, _ error) { w.WriteHeader(http.StatusBadGateway) }
 	server := httptest.NewServer(proxy)
 	t.Cleanup(server.Close)
-	return strings.TrimPrefix(server.URL, "http://")
+	address := strings.TrimPrefix(server.URL, "http://")
+	kit.LogInAs(t, address, kit.Admin, kit.Password)
+	return address
 }
 
 func TestAByteFlippedOnTheWayIsFoundByTheClient(t *testing.T) {
@@ -256,10 +258,10 @@ func TestWrongUseIsSaidPlainlyAndByExitCode(t *testing.T) {
 		{[]string{"list", "127.0.0.1:1"}, 1, "does not answer"},
 		{[]string{"identify", "127.0.0.1:1/a:1"}, 1, "does not answer"},
 		{[]string{"frobnicate"}, 2, "no command"},
-		{[]string{"list"}, 2, "it is used as: warthesis list REGISTRY"},
+		{[]string{"list"}, 2, "no registry is named"},
 		{[]string{"list", s.Address, "--output", "xml"}, 2, "it is table or json"},
 		{[]string{"serve", "--data", s.Data, "--listen", "127.0.0.1:0"}, 1, "another warthesis process"},
-		{[]string{"serve", "--data", t.TempDir(), "--listen", "0.0.0.0:0"}, 2, "--anyone-may-push"},
+		{[]string{"serve", "--data", t.TempDir(), "--listen", "0.0.0.0:0"}, 2, "--listen-unencrypted"},
 	} {
 		r := kit.Run(t, c.args...)
 		assert.Equal(t, c.code, r.Code, "%v", c.args)
@@ -275,7 +277,9 @@ func TestBarsInATerminalEndWithTheTransfer(t *testing.T) {
 	for _, outcome := range []string{"sent", "already there"} {
 		ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 		line := fmt.Sprintf("stty rows 40 cols 120; %s push %s %s/a/b:1", kit.Binary(t), layout, s.Address)
-		out, err := exec.CommandContext(ctx, "script", "--quiet", "--return", "--command", line, "/dev/null").CombinedOutput()
+		terminal := exec.CommandContext(ctx, "script", "--quiet", "--return", "--command", line, "/dev/null")
+		terminal.Env = kit.ClientEnvironment()
+		out, err := terminal.CombinedOutput()
 		cancel()
 		require.NoError(t, err, "%s", out)
 		assert.Contains(t, string(out), outcome)

@@ -13,6 +13,7 @@ import (
 	"path/filepath"
 
 	"warthesis/internal/browser"
+	"warthesis/internal/demo"
 )
 
 // picture is one page in one scheme; click, where set, is pressed before the shot.
@@ -37,16 +38,17 @@ func main() {
 	path := flag.String("path", "", "take one picture of this path instead, for a look")
 	click := flag.String("click", "", "press this before the one picture")
 	dark := flag.Bool("dark", false, "take the one picture in the dark scheme")
+	account := flag.String("account", "ines", "account to sign in as; empty for nobody")
 	flag.Parse()
 	if *path != "" {
 		pictures = []picture{{name: "look", path: *path, wait: "main h1", click: *click, dark: *dark}}
 	}
-	if err := take(*from, *to); err != nil {
+	if err := take(*from, *to, *account); err != nil {
 		log.Fatal(err)
 	}
 }
 
-func take(from, to string) error {
+func take(from, to, account string) error {
 	if err := os.MkdirAll(to, 0o755); err != nil {
 		return err
 	}
@@ -55,6 +57,11 @@ func take(from, to string) error {
 		return err
 	}
 	defer end()
+	if account != "" {
+		if err := page.SignIn(from, account, demo.Password); err != nil {
+			return err
+		}
+	}
 	for _, p := range pictures {
 		shot, err := p.take(page, from)
 		if err != nil {

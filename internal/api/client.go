@@ -1,6 +1,7 @@
 package api
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -22,6 +23,10 @@ type Client struct {
 	// Base is the registry's address with its scheme, such as http://localhost:7070.
 	Base string
 	HTTP *http.Client
+	// Account and Secret are the login; without a secret there is none.
+	Account, Secret string
+	// NotLoggedIn, where set, is what is said of a request that takes a login.
+	NotLoggedIn error
 }
 
 // List asks for a page of a list. Zero fields take the service's defaults.
@@ -35,7 +40,8 @@ type List struct {
 	Limit int
 }
 
-func (l List) query() url.Values {
+// Query returns the list's part of an address.
+func (l List) Query() url.Values {
 	q := url.Values{}
 	for key, value := range map[string]string{"contains": l.Contains, "sort": l.Sort, "after": l.After} {
 		if value != "" {
@@ -51,58 +57,105 @@ func (l List) query() url.Values {
 // Repositories returns a page of the repositories.
 func (c *Client) Repositories(ctx context.Context, l List) (RepositoryList, error) {
 	var list RepositoryList
-	return list, c.get(ctx, "/api/v1/repositories", l.query(), &list)
+	return list, c.get(ctx, "/api/v1/repositories", l.Query(), &list)
 }
 
 // Tags returns a page of the tags of a repository. It fails with CodeNameUnknown
 // where there is no such repository.
 func (c *Client) Tags(ctx context.Context, name oci.Name, l List) (TagList, error) {
-	q := l.query()
+	q := l.Query()
 	q.Set("repository", string(name))
 	var list TagList
 	return list, c.get(ctx, "/api/v1/tags", q, &list)
 }
 
 func (c *Client) get(ctx context.Context, path string, query url.Values, into any) error {
-	request, err := http.NewRequestWithContext(ctx, http.MethodGet, c.Base+path+"?"+query.Encode(), nil)
+	return c.Do(ctx, http.MethodGet, path, query, nil, into)
+}
+
+// Do sends a request to the API and reads its answer. body and into may be nil. It
+// fails with the codes of package oci where the API refuses.
+func (c *Client) Do(ctx context.Context, method, path string, query url.Values, body, into any) error {
+	answer, err := c.Send(ctx, method, path, query, body)
 	if err != nil {
 		return err
 	}
-	request.Header.Set("Accept", "application/json")
+	defer answer.Body.Close()
+	if into == nil || answer.StatusCode == http.StatusNoContent {
+		return nil
+	}
+	if !strings.HasPrefix(answer.Header.Get("Content-Type"), "application/json") {
+		return oci.Errorf(oci.CodeUnsupported, "%s answers, but not as a Warthesis registry; is the address right?", c.Base)
+	}
+	if err := json.NewDecoder(io.LimitReader(answer.Body, answerLimit)).Decode(into); err != nil {
+		return fmt.Errorf("read the answer of %s: %w", c.Base, err)
+	}
+	return nil
+}
+
+// Send sends a request to the API and returns its answer, whose body the caller
+// closes, where it is no refusal.
+func (c *Client) Send(ctx context.Context, method, path string, query url.Values, body any) (*http.Response, error) {
+	target := c.Base + path
+	if len(query) > 0 {
+		target += "?" + query.Encode()
+	}
+	var raw []byte
+	if body != nil {
+		var err error
+		if raw, err = json.Marshal(body); err != nil {
+			return nil, err
+		}
+	}
+	request, err := http.NewRequestWithContext(ctx, method, target, bytes.NewReader(raw))
+	if err != nil {
+		return nil, err
+	}
+	if body != nil {
+		request.Header.Set("Content-Type", "application/json")
+	}
+	if c.Secret != "" {
+		request.SetBasicAuth(c.Account, c.Secret)
+	}
 	answer, err := c.HTTP.Do(request)
 	if err != nil {
 		var cause *url.Error
 		if errors.As(err, &cause) {
 			err = cause.Err
 		}
-		return fmt.Errorf("%s does not answer: %w", c.Base, err)
+		return nil, fmt.Errorf("%s does not answer: %w", c.Base, err)
 	}
-	defer answer.Body.Close()
-	body := io.LimitReader(answer.Body, answerLimit)
-	if answer.StatusCode != http.StatusOK {
-		return problem(c.Base, answer, body)
+	if answer.StatusCode >= http.StatusMultipleChoices {
+		defer answer.Body.Close()
+		return nil, c.problem(answer, io.LimitReader(answer.Body, answerLimit))
 	}
-	if !strings.HasPrefix(answer.Header.Get("Content-Type"), "application/json") {
-		return fmt.Errorf("%s answers, but not as a Warthesis registry; is the address right?", c.Base)
-	}
-	if err := json.NewDecoder(body).Decode(into); err != nil {
-		return fmt.Errorf("read the answer of %s: %w", c.Base, err)
-	}
-	return nil
+	return answer, nil
+}
+
+// codes gives refusals of the API their kinds.
+var codes = map[int]oci.Code{
+	http.StatusUnauthorized: oci.CodeUnauthorized, http.StatusForbidden: oci.CodeDenied, http.StatusNotFound: oci.CodeNameUnknown,
+	http.StatusConflict: oci.CodeInUse, http.StatusTooManyRequests: oci.CodeTooManyRequests, http.StatusUnprocessableEntity: oci.CodeQueryInvalid,
 }
 
 // problem makes an error of a refusal.
-func problem(base string, answer *http.Response, body io.Reader) error {
+func (c *Client) problem(answer *http.Response, body io.Reader) error {
 	var p Problem
 	if json.NewDecoder(body).Decode(&p) != nil || p.Detail == "" {
-		return fmt.Errorf("%s answers %s; is it a Warthesis registry?", base, answer.Status)
+		return oci.Errorf(oci.CodeUnsupported, "%s answers %s; is it a Warthesis registry?", c.Base, answer.Status)
 	}
 	sentence := p.Detail
 	for _, e := range p.Errors {
 		sentence += "; " + e.Location + ": " + e.Message
 	}
-	if answer.StatusCode == http.StatusNotFound {
-		return oci.Errorf(oci.CodeNameUnknown, "%s", sentence)
+	code, known := codes[answer.StatusCode]
+	switch {
+	case code == oci.CodeUnauthorized && c.Secret == "" && c.NotLoggedIn != nil:
+		return c.NotLoggedIn
+	case code == oci.CodeNameUnknown:
+		return oci.Errorf(code, "%s", sentence)
+	case known:
+		return oci.Errorf(code, "%s refuses: %s", c.Base, sentence)
 	}
-	return fmt.Errorf("%s refuses: %s", base, sentence)
+	return fmt.Errorf("%s refuses: %s", c.Base, sentence)
 }

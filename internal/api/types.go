@@ -14,19 +14,25 @@ type Service struct {
 	Version string `json:"version" doc:"Version of the program"`
 	Address string `json:"address" doc:"The registry's address as it stands in references, host and port"`
 	TLS     bool   `json:"tls" doc:"Whether the address is served over TLS"`
+	Company string `json:"company,omitempty" doc:"Name of the company's login, where there is one"`
 }
 
 // Repository is a repository with its counts.
 type Repository struct {
-	Name      oci.Name   `json:"name" doc:"Full name, the namespace first"`
-	Namespace string     `json:"namespace" doc:"First component of the name"`
-	Tags      int64      `json:"tags" doc:"Number of tags"`
-	Manifests int64      `json:"manifests" doc:"Number of manifests and indexes"`
-	Size      int64      `json:"size" doc:"Bytes of the distinct content that the repository holds"`
-	CreatedAt time.Time  `json:"created_at"`
-	PushedAt  time.Time  `json:"pushed_at" doc:"When a manifest last came"`
-	PulledAt  *time.Time `json:"pulled_at,omitempty" doc:"When a manifest was last pulled; absent for never"`
-	Pulls     int64      `json:"pulls" doc:"Pulls of manifests so far"`
+	Name        oci.Name   `json:"name" doc:"Full name, the namespace first"`
+	Namespace   string     `json:"namespace" doc:"First component of the name"`
+	Description string     `json:"description,omitempty"`
+	Labels      Labels     `json:"labels" nullable:"false"`
+	Visibility  string     `json:"visibility" doc:"open, closed, or inherited: as the namespace has it"`
+	Open        bool       `json:"open" doc:"Whether anybody may pull"`
+	Role        string     `json:"role,omitempty" doc:"The caller's role there"`
+	Tags        int64      `json:"tags" doc:"Number of tags"`
+	Manifests   int64      `json:"manifests" doc:"Number of manifests and indexes"`
+	Size        int64      `json:"size" doc:"Bytes of the distinct content that the repository holds"`
+	CreatedAt   time.Time  `json:"created_at"`
+	PushedAt    time.Time  `json:"pushed_at" doc:"When a manifest last came"`
+	PulledAt    *time.Time `json:"pulled_at,omitempty" doc:"When a manifest was last pulled; absent for never"`
+	Pulls       int64      `json:"pulls" doc:"Pulls of manifests so far"`
 }
 
 // RepositoryList is a page of repositories.

@@ -4,7 +4,10 @@ package browser
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
+	"net/http"
+	"strconv"
 	"time"
 
 	"github.com/chromedp/cdproto/emulation"
@@ -100,4 +103,27 @@ func (p *Page) step(a chromedp.Action[chromedp.Void]) error {
 	ctx, cancel := context.WithTimeout(p.ctx, patience)
 	defer cancel()
 	return chromedp.Do(ctx, a)
+}
+
+// SignIn opens the console at an address and signs in to it, past the page that
+// asks for it.
+func (p *Page) SignIn(address, account, password string) error {
+	if err := p.Go(address + "/sign-in"); err != nil {
+		return err
+	}
+	body, err := json.Marshal(map[string]string{"account": account, "password": password})
+	if err != nil {
+		return err
+	}
+	status, err := Evaluate[int](p, fmt.Sprintf(`(() => {
+		const ask = new XMLHttpRequest()
+		ask.open('POST', '/api/v1/session', false)
+		ask.setRequestHeader('Content-Type', 'application/json')
+		ask.send(%s)
+		return ask.status
+	})()`, strconv.Quote(string(body))))
+	if err == nil && status != http.StatusOK {
+		err = fmt.Errorf("signing in as %s is answered with status %d", account, status)
+	}
+	return err
 }

@@ -74,6 +74,7 @@ func exitCode(err error) int {
 const (
 	groupImages = "images"
 	groupLook   = "look"
+	groupRights = "rights"
 	groupRun    = "run"
 )
 
@@ -103,22 +104,54 @@ func newRoot(t terminal, version string) *cobra.Command {
 	root.AddGroup(
 		&cobra.Group{ID: groupImages, Title: "Move images:"},
 		&cobra.Group{ID: groupLook, Title: "Look:"},
+		&cobra.Group{ID: groupRights, Title: "Who may do what:"},
 		&cobra.Group{ID: groupRun, Title: "Run a registry:"},
 	)
-	remote := &remote{version: version}
+	remote := &remote{t: t, version: version}
 	root.PersistentFlags().BoolVar(&remote.unencrypted, "unencrypted", false,
 		"speak plain HTTP to a registry that is not on this machine; everybody on the way can read and change what passes")
+	root.PersistentFlags().StringVar(&remote.authority, "ca", "", "trust the certificates in this PEM file, besides those of the system")
+	root.PersistentFlags().StringVar(&remote.loginFile, "login-file", "", "file with the logins, in the form that container engines share")
 	addPush(root, t, remote)
 	addPull(root, t, remote)
 	addList(root, t, remote)
 	addShow(root, t, remote)
 	addIdentify(root, t, remote)
+	addLogin(root, t, remote)
+	addLogout(root, t, remote)
+	addWhoami(root, t, remote)
+	addTokens(root, t, remote)
+	addPullSecret(root, t, remote)
+	addGrant(root, t, remote)
+	addTeam(root, t, remote)
+	addPlaces(root, t, remote, namespaceKind)
+	addPlaces(root, t, remote, repositoryKind)
+	addAccounts(root, t, remote)
+	addGroups(root, t, remote)
+	addAudit(root, t, remote)
 	addServe(root, t, version)
 	addDemo(root, t, version)
-	for _, c := range root.Commands() {
+	checkArguments(root)
+	return root
+}
+
+// checkArguments makes wrong numbers of arguments wrong use, on every command; one
+// that only holds others says which it has.
+func checkArguments(parent *cobra.Command) {
+	for _, c := range parent.Commands() {
+		if c.HasSubCommands() {
+			c.Args = func(c *cobra.Command, args []string) error {
+				if len(args) > 0 {
+					return usage("there is no command %q; %s --help lists them", c.Name()+" "+args[0], c.CommandPath())
+				}
+				return nil
+			}
+			c.RunE = func(c *cobra.Command, _ []string) error { return c.Help() }
+			checkArguments(c)
+			continue
+		}
 		c.Args = asUsage(c.Args)
 	}
-	return root
 }
 
 // asUsage makes wrong numbers of arguments wrong use.

@@ -36,7 +36,7 @@ func addDemo(root *cobra.Command, t terminal, version string) {
 			if err := seed(c.Context(), t, settings); err != nil {
 				return err
 			}
-			return serve.Run(c.Context(), settings, version, func(address string) { welcome(t, address) })
+			return serve.Run(c.Context(), settings, version, func(s serve.Started) { welcome(t, s.Address) })
 		},
 	}
 	command.Flags().StringVar(&settings.Data, "data", settings.Data, "folder for the sample data")
@@ -61,7 +61,7 @@ func seed(ctx context.Context, t terminal, settings config.Config) error {
 	if err != nil {
 		return err
 	}
-	if err := errors.Join(demo.Seed(ctx, home.Registry, clk), home.Close()); err != nil {
+	if err := errors.Join(demo.Seed(ctx, home.Registry, home.Access, clk, demo.Password), home.Close()); err != nil {
 		return err
 	}
 	return os.Rename(settings.Data, final)
@@ -69,14 +69,17 @@ func seed(ctx context.Context, t terminal, settings config.Config) error {
 
 func welcome(t terminal, address string) {
 	fmt.Fprintf(t.out, `
-Larkspur Night Rail's registry is at http://%[1]s - open it in a browser, or try these in another terminal:
+Larkspur Night Rail's registry is at http://%[1]s - open it in a browser and sign in as
+ines (platform engineer), teodor, marit, jun or ada (auditor); the password of all is  %[3]s
+Or try these in another terminal:
 
+  %[2]s login %[1]s --account ines
   %[2]s list %[1]s/timetable/planner
   %[2]s pull %[1]s/timetable/planner:2.4.1 ./planner
   %[2]s push ./planner %[1]s/timetable/planner:mine
 
 Ctrl-C stops it.
-`, address, programName())
+`, address, programName(), demo.Password)
 }
 
 // programName is how this program is called where it was started.

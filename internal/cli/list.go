@@ -18,11 +18,11 @@ const pageSize = 500
 func addList(root *cobra.Command, t terminal, r *remote) {
 	var output, sort, contains string
 	command := &cobra.Command{
-		Use:     "list REGISTRY[/REPOSITORY]",
+		Use:     "list [REGISTRY[/REPOSITORY]]",
 		GroupID: groupLook,
 		Short:   "List the repositories of a registry, or the tags of a repository",
 		Example: "  warthesis list localhost:7070\n  warthesis list localhost:7070/timetable/planner",
-		Args:    cobra.ExactArgs(1),
+		Args:    cobra.MaximumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			if err := checkOutput(output); err != nil {
 				return err
@@ -31,12 +31,16 @@ func addList(root *cobra.Command, t terminal, r *remote) {
 				return usage("--sort is %q: it is name or change", sort)
 			}
 			page := api.List{Sort: sort, Contains: contains, Limit: pageSize}
-			if !strings.Contains(args[0], "/") {
-				registry, err := oci.ParseRegistry(args[0])
+			if len(args) == 0 || !strings.Contains(args[0], "/") {
+				registry, err := registryOr(args)
 				if err != nil {
-					return usageError{err}
+					return err
 				}
-				return listRepositories(c.Context(), t, r.api(registry), registry, output, page)
+				client, err := r.api(c.Context(), registry)
+				if err != nil {
+					return err
+				}
+				return listRepositories(c.Context(), t, client, registry, output, page)
 			}
 			ref, err := reference(args[0])
 			if err != nil {
@@ -45,7 +49,11 @@ func addList(root *cobra.Command, t terminal, r *remote) {
 			if ref.Target() != "" {
 				return usage("%s names one image; to look at it: warthesis show %s; to list the tags: warthesis list %s", args[0], args[0], ref.Repository())
 			}
-			return listTags(c.Context(), t, r.api(ref.Registry), ref, output, page)
+			client, err := r.api(c.Context(), ref.Registry)
+			if err != nil {
+				return err
+			}
+			return listTags(c.Context(), t, client, ref, output, page)
 		},
 	}
 	command.Flags().StringVar(&sort, "sort", "name", "name, or change for what changed last first")
@@ -79,6 +87,10 @@ func listRepositories(ctx context.Context, t terminal, client *api.Client, regis
 	}
 	if output == outputJSON {
 		return writeJSON(t.out, all)
+	}
+	if len(all) == 0 && client.Secret == "" {
+		// What anybody may pull would be listed: there is none of it.
+		return client.NotLoggedIn
 	}
 	if len(all) == 0 {
 		fmt.Fprintf(t.out, "No repositories%s. The first push makes one: warthesis push IMAGE %s/NAMESPACE/NAME:TAG\n", matching(page), registry)

@@ -33,12 +33,16 @@ func addPull(root *cobra.Command, t terminal, r *remote) {
 			if err != nil {
 				return err
 			}
+			client, err := r.peer(ref.Registry)
+			if err != nil {
+				return err
+			}
 			into, err := openDestination(args[1])
 			if err != nil {
 				return err
 			}
 			watch := newWatcher(t, output)
-			d, err := r.peer(ref.Registry).PullImage(c.Context(), ref.Name, ref.Target(), wanted, keeper{into.folder}, watch)
+			d, err := client.PullImage(c.Context(), ref.Name, ref.Target(), wanted, keeper{into.folder}, watch)
 			watch.stop()
 			if err != nil {
 				return fmt.Errorf("pull %s: %w", ref, errors.Join(err, into.abandon()))

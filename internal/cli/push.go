@@ -41,8 +41,12 @@ func addPush(root *cobra.Command, t terminal, r *remote) {
 			if wanted := refs[0].Digest; wanted != "" && wanted != entry.Digest {
 				return usage("the image in %s has the digest %s, not the one in %s", args[0], entry.Digest, refs[0])
 			}
+			client, err := r.peer(refs[0].Registry)
+			if err != nil {
+				return err
+			}
 			watch := newWatcher(t, output)
-			err = r.peer(refs[0].Registry).PushImage(c.Context(), refs[0].Name, entry.Descriptor, tags,
+			err = client.PushImage(c.Context(), refs[0].Name, entry.Descriptor, tags,
 				func(d oci.Descriptor) (peer.Content, error) { return source.Open(d) }, watch)
 			watch.stop()
 			if err != nil {

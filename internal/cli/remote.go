@@ -1,37 +1,164 @@
 package cli
 
 import (
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"fmt"
 	"net/http"
+	"os"
+	"sync"
 
 	"warthesis/internal/api"
+	"warthesis/internal/login"
 	"warthesis/internal/oci"
 	"warthesis/internal/peer"
 )
 
 // remote is how commands reach a registry.
 type remote struct {
+	t           terminal
 	unencrypted bool
+	authority   string
+	loginFile   string
 	version     string
+
+	warned sync.Once
 }
 
-func (r *remote) peer(registry string) *peer.Client {
-	return peer.New(registry, peer.Options{Unencrypted: r.unencrypted, UserAgent: "warthesis/" + r.version})
-}
-
-func (r *remote) api(registry string) *api.Client {
-	return &api.Client{
-		Base: peer.Base(registry, r.unencrypted).String(),
-		HTTP: &http.Client{Transport: peer.NewTransport()},
+// place returns where the login file is.
+func (r *remote) place() string {
+	if r.loginFile != "" {
+		return r.loginFile
 	}
+	return login.Place(os.Getenv)
 }
 
-// reference reads an argument that names something in a registry.
+// credentials returns what a registry is given where it asks for a login.
+func (r *remote) credentials(ctx context.Context, registry string) (login.Credentials, error) {
+	file, err := login.Open(r.place())
+	if err != nil {
+		return login.Credentials{}, err
+	}
+	return file.Find(ctx, registry)
+}
+
+// transport returns how a registry is reached, and its address with the scheme.
+func (r *remote) transport(registry string) (*http.Transport, string, error) {
+	hosts, err := login.OpenHosts(os.Getenv)
+	if err != nil {
+		return nil, "", err
+	}
+	host, trusted := hosts.Known[registry]
+	if r.authority != "" {
+		host, trusted = login.Host{Authority: r.authority}, true
+	}
+	transport := peer.NewTransport()
+	base := peer.Base(registry, r.unencrypted)
+	if !trusted || r.unencrypted {
+		return transport, base.String(), nil
+	}
+	base.Scheme = "https"
+	transport.TLSClientConfig = &tls.Config{MinVersion: tls.VersionTLS12}
+	if host.Unverified {
+		transport.TLSClientConfig.InsecureSkipVerify = true
+		r.warned.Do(func() {
+			fmt.Fprintf(r.t.err, "WARNING: the certificate of %s is not checked, as was asked for. Whoever is on the way can read and change what passes.\n"+
+				"Check it again from now on:  %s trust --verified %s\n", registry, programName(), registry)
+		})
+		return transport, base.String(), nil
+	}
+	transport.TLSClientConfig.RootCAs, err = authorities(host.Authority)
+	return transport, base.String(), err
+}
+
+// authorities returns the system's certificates and those of a file.
+func authorities(file string) (*x509.CertPool, error) {
+	pool, err := x509.SystemCertPool()
+	if err != nil {
+		pool = x509.NewCertPool()
+	}
+	raw, err := os.ReadFile(file)
+	if err != nil {
+		return nil, fmt.Errorf("read the certificates to trust: %w", err)
+	}
+	if !pool.AppendCertsFromPEM(raw) {
+		return nil, usage("%s has no certificate in it; it must be a PEM file", file)
+	}
+	return pool, nil
+}
+
+func (r *remote) peer(registry string) (*peer.Client, error) {
+	return r.peerAs(registry, func(ctx context.Context) (login.Credentials, error) { return r.credentials(ctx, registry) })
+}
+
+func (r *remote) peerAs(registry string, credentials func(context.Context) (login.Credentials, error)) (*peer.Client, error) {
+	transport, base, err := r.transport(registry)
+	if err != nil {
+		return nil, err
+	}
+	return peer.New(registry, peer.Options{
+		Unencrypted: r.unencrypted, UserAgent: "warthesis/" + r.version, Transport: transport, Base: base,
+		Credentials: credentials,
+	}), nil
+}
+
+func (r *remote) api(ctx context.Context, registry string) (*api.Client, error) {
+	found, err := r.credentials(ctx, registry)
+	if err != nil {
+		return nil, err
+	}
+	return r.apiAs(registry, found)
+}
+
+func (r *remote) apiAs(registry string, found login.Credentials) (*api.Client, error) {
+	transport, base, err := r.transport(registry)
+	return &api.Client{
+		Base: base, HTTP: &http.Client{Transport: transport}, Account: found.Account, Secret: found.Secret, NotLoggedIn: notLoggedIn(registry),
+	}, err
+}
+
+func notLoggedIn(registry string) error {
+	return oci.Errorf(oci.CodeUnauthorized, "not logged in to %s; log in with: warthesis login %s", registry, registry)
+}
+
+// defaultRegistry returns the registry that is meant where none is named, "" for none.
+func defaultRegistry() string {
+	hosts, err := login.OpenHosts(os.Getenv)
+	if err != nil {
+		return ""
+	}
+	return hosts.Default
+}
+
+// registryOr reads an argument that names a registry, or takes the default one.
+func registryOr(args []string) (string, error) {
+	if len(args) > 0 {
+		registry, err := oci.ParseRegistry(args[0])
+		if err != nil {
+			return "", usageError{err}
+		}
+		return registry, nil
+	}
+	if registry := defaultRegistry(); registry != "" {
+		return registry, nil
+	}
+	return "", usage("no registry is named, and there is no default one; name one, or make one the default with: %s login --default REGISTRY", programName())
+}
+
+// reference reads an argument that names something in a registry: in the default
+// one where the argument names none.
 func reference(s string) (oci.Reference, error) {
 	ref, err := oci.ParseReference(s)
-	if err != nil {
-		return ref, usageError{err}
+	if err == nil {
+		return ref, nil
 	}
-	return ref, nil
+	if registry := defaultRegistry(); registry != "" {
+		if within, again := oci.ParseReference(registry + "/" + s); again == nil {
+			return within, nil
+		}
+	}
+	return ref, usageError{err}
 }
 
 // target reads an argument that must name a tag or a digest.

@@ -26,7 +26,9 @@ func addServe(root *cobra.Command, t terminal, version string) {
 		Short:   "Run the registry",
 		Long: "Runs the registry on a data folder until it is told to stop.\n\n" +
 			"Settings come from a YAML file (--config), over it from the environment (WARTHESIS_DATA, WARTHESIS_LISTEN and so on),\n" +
-			"and over both from flags. As nobody has to log in, it listens on this machine only unless --anyone-may-push says otherwise.",
+			"and over both from flags. Without TLS it listens on this machine only, unless --listen-unencrypted says otherwise.\n\n" +
+			"The first start makes an account, admin, which may do everything. Its password is that of WARTHESIS_ADMIN_PASSWORD,\n" +
+			"or one is made up and printed this once.",
 		Example: "  warthesis serve --data /srv/warthesis --listen 127.0.0.1:7070",
 		Args:    cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
@@ -35,9 +37,10 @@ func addServe(root *cobra.Command, t terminal, version string) {
 				return usageError{err}
 			}
 			slog.SetDefault(serve.Logger(settings, t.err))
-			return serve.Run(c.Context(), settings, version, func(address string) {
-				slog.Info("serving", "address", address, "data", settings.Data, "version", version)
-				fmt.Fprintf(t.out, "Warthesis serves http://%s (data in %s)\n", address, settings.Data)
+			return serve.Run(c.Context(), settings, version, func(s serve.Started) {
+				slog.Info("serving", "address", s.Address, "data", settings.Data, "version", version)
+				fmt.Fprintf(t.out, "Warthesis serves %s://%s (data in %s)\n", s.Scheme, s.Address, settings.Data)
+				sayStart(t, s)
 			})
 		},
 	}
@@ -45,7 +48,17 @@ func addServe(root *cobra.Command, t terminal, version string) {
 	f.StringVar(&file, configFlag, "", "read settings from this YAML file")
 	f.StringVar(&flags.Data, "data", flags.Data, "folder that holds everything the registry keeps")
 	f.StringVar(&flags.Listen, "listen", flags.Listen, "address to serve on, host:port")
-	f.BoolVar(&flags.AnyoneMayPush, "anyone-may-push", false, "listen beyond this machine although nobody has to log in")
+	f.BoolVar(&flags.ListenUnencrypted, "listen-unencrypted", false, "listen beyond this machine without TLS, as behind a load balancer that ends it")
+	f.Var(&flags.OutsideAddresses, "outside-addresses", "addresses under which the registry is reached, such as https://registry.larkspur.example")
+	f.Var(&flags.TrustedProxies, "trusted-proxies", "addresses or networks of load balancers whose forwarded headers count")
+	f.Var(&flags.Certificates, "certificates", "files of certificates with those of their keys, certificate:key")
+	f.BoolVar(&flags.PrivateAuthority, "private-authority", false, "serve TLS by an authority of the registry's own, made at the first start")
+	f.StringVar(&flags.CompanyIssuer, "company-issuer", "", "address of the company's OpenID Connect issuer")
+	f.StringVar(&flags.CompanyName, "company-name", flags.CompanyName, "what the button of the company's login says")
+	f.StringVar(&flags.CompanyClient, "company-client", "", "the registry's client ID at the issuer")
+	f.StringVar(&flags.CompanySecretFile, "company-secret-file", "", "file with the client's secret")
+	f.StringVar(&flags.CompanyAccountClaim, "company-account-claim", flags.CompanyAccountClaim, "claim that names the account")
+	f.StringVar(&flags.CompanyGroupsClaim, "company-groups-claim", flags.CompanyGroupsClaim, "claim that lists the groups")
 	f.Var(&flags.StopWithin, "stop-within", "how long requests in flight may take to finish at a stop")
 	f.Var(&flags.BodyIdle, "body-idle", "how long a sender or receiver may stall")
 	f.Int64Var(&flags.ManifestBytes, "manifest-bytes", flags.ManifestBytes, "largest manifest that is taken, in bytes")
@@ -57,6 +70,16 @@ func addServe(root *cobra.Command, t terminal, version string) {
 	f.StringVar(&flags.LogLevel, "log-level", flags.LogLevel, "info, or debug to log every read as well")
 	f.StringVar(&flags.LogFormat, "log-format", flags.LogFormat, "form of the log: text or json")
 	root.AddCommand(command)
+}
+
+// sayStart prints what is said at a start and nowhere else.
+func sayStart(t terminal, s serve.Started) {
+	if s.AdminPassword != "" {
+		fmt.Fprintf(t.out, "\nThe account admin was made, with the password  %s\nIt is shown this once. Log in with it:  %s login %s\n", s.AdminPassword, programName(), s.Address)
+	}
+	if s.Fingerprint != "" {
+		fmt.Fprintf(t.out, "\nCertificates are signed by the registry's own authority, whose fingerprint is\n  %s\nLet a client trust it:  %s trust %s\n", s.Fingerprint, programName(), s.Address)
+	}
 }
 
 // settle lays the settings over each other, flags that were given last.

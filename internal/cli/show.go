@@ -21,7 +21,11 @@ func addShow(root *cobra.Command, t terminal, r *remote) {
 			if err != nil {
 				return err
 			}
-			_, raw, err := r.peer(ref.Registry).Pick(c.Context(), ref.Name, ref.Target(), wanted)
+			client, err := r.peer(ref.Registry)
+			if err != nil {
+				return err
+			}
+			_, raw, err := client.Pick(c.Context(), ref.Name, ref.Target(), wanted)
 			if err != nil {
 				return err
 			}
@@ -49,7 +53,10 @@ func addIdentify(root *cobra.Command, t terminal, r *remote) {
 			if err != nil {
 				return err
 			}
-			client := r.peer(ref.Registry)
+			client, err := r.peer(ref.Registry)
+			if err != nil {
+				return err
+			}
 			if wanted == nil {
 				d, err := client.Resolve(c.Context(), ref.Name, ref.Target())
 				ref.Digest = d.Digest

@@ -8,6 +8,8 @@ import (
 	"fmt"
 	"maps"
 	"net"
+	"net/netip"
+	"net/url"
 	"os"
 	"slices"
 	"strconv"
@@ -24,9 +26,36 @@ type Config struct {
 	Data string `yaml:"data"`
 	// Listen is the address to serve on, host:port.
 	Listen string `yaml:"listen"`
-	// AnyoneMayPush allows to listen beyond this machine although nobody has to
-	// log in: whoever reaches the address may then pull, push and overwrite.
-	AnyoneMayPush bool `yaml:"anyone_may_push"`
+	// ListenUnencrypted allows to listen beyond this machine without TLS: whoever is
+	// on the way then reads passwords and tokens. Behind a load balancer that ends
+	// TLS it is needed.
+	ListenUnencrypted bool `yaml:"listen_unencrypted"`
+	// OutsideAddresses are those under which the registry is reached, such as
+	// https://registry.larkspur.example, the one to be shown first.
+	OutsideAddresses List `yaml:"outside_addresses"`
+	// TrustedProxies are the addresses or networks of load balancers whose
+	// forwarded headers count.
+	TrustedProxies List `yaml:"trusted_proxies"`
+	// Certificates are pairs of files, certificate:key, one pair for each host name
+	// where that is wanted. They are read again when they change.
+	Certificates List `yaml:"certificates"`
+	// PrivateAuthority serves TLS by an own authority, made at the first start, for
+	// the hosts of the outside addresses and of listen.
+	PrivateAuthority bool `yaml:"private_authority"`
+	// CompanyIssuer is the address of the company's OpenID Connect issuer.
+	CompanyIssuer string `yaml:"company_issuer"`
+	// CompanyName is what the button of the company's login says.
+	CompanyName string `yaml:"company_name"`
+	// CompanyClient is the registry's client ID at the issuer.
+	CompanyClient string `yaml:"company_client"`
+	// CompanySecretFile has the client's secret; empty for a public client.
+	CompanySecretFile string `yaml:"company_secret_file"`
+	// CompanyAccountClaim is the claim that names the account.
+	CompanyAccountClaim string `yaml:"company_account_claim"`
+	// CompanyGroupsClaim is the claim that lists the groups.
+	CompanyGroupsClaim string `yaml:"company_groups_claim"`
+	// AdminPassword is that of the first admin; it comes from the environment alone.
+	AdminPassword string `yaml:"-"`
 	// StopWithin is how long requests in flight may take to finish at a stop.
 	StopWithin Duration `yaml:"stop_within"`
 	// BodyIdle is how long a sender or a receiver may stall before it is cut.
@@ -60,11 +89,14 @@ func Default() Config {
 		ManifestBytes: 4 << 20,
 		BlobBytes:     256 << 30,
 
-		UploadsPerCaller: 256,
-		UploadIdle:       Duration(24 * time.Hour),
-		HeaderWithin:     Duration(10 * time.Second),
-		LogFormat:        "text",
-		LogLevel:         "info",
+		UploadsPerCaller:    256,
+		UploadIdle:          Duration(24 * time.Hour),
+		HeaderWithin:        Duration(10 * time.Second),
+		CompanyName:         "Company login",
+		CompanyAccountClaim: "preferred_username",
+		CompanyGroupsClaim:  "groups",
+		LogFormat:           "text",
+		LogLevel:            "info",
 	}
 }
 
@@ -95,6 +127,40 @@ func (d *Duration) String() string { return time.Duration(*d).String() }
 // Type names the kind of value to readers of the help.
 func (d *Duration) Type() string { return "duration" }
 
+// List is several values, written as a YAML list or as text with commas.
+type List []string
+
+// UnmarshalYAML reads a list, or one value.
+func (l *List) UnmarshalYAML(read func(any) error) error {
+	var several []string
+	if read(&several) == nil {
+		*l = several
+		return nil
+	}
+	var one string
+	if err := read(&one); err != nil {
+		return err
+	}
+	return l.Set(one)
+}
+
+// Set reads a list from text; it makes the type a flag.
+func (l *List) Set(s string) error {
+	*l = nil
+	for value := range strings.SplitSeq(s, ",") {
+		if value = strings.TrimSpace(value); value != "" {
+			*l = append(*l, value)
+		}
+	}
+	return nil
+}
+
+// String writes the list as it is read.
+func (l *List) String() string { return strings.Join(*l, ",") }
+
+// Type names the kind of value to readers of the help.
+func (l *List) Type() string { return "list" }
+
 // ReadFile puts the settings of a YAML file over c. Errors name key and line.
 func (c *Config) ReadFile(path string) error {
 	raw, err := os.ReadFile(path)
@@ -109,6 +175,14 @@ func (c *Config) ReadFile(path string) error {
 
 const prefix = "WARTHESIS_"
 
+// Variables of the same prefix that are no settings of the service.
+const (
+	// passwordKey is too secret for a file or a flag.
+	passwordKey = "admin_password"
+	// clientPrefix begins those of the client.
+	clientPrefix = "client_"
+)
+
 // ReadEnvironment puts WARTHESIS_… variables, given as "NAME=value", over c. A
 // variable is named as the key in the file, in capitals.
 func (c *Config) ReadEnvironment(environment []string) error {
@@ -118,7 +192,14 @@ func (c *Config) ReadEnvironment(environment []string) error {
 		if !ours {
 			continue
 		}
-		if err := c.Set(strings.ToLower(key), value); err != nil {
+		switch key = strings.ToLower(key); {
+		case strings.HasPrefix(key, clientPrefix):
+			continue
+		case key == passwordKey:
+			c.AdminPassword = value
+			continue
+		}
+		if err := c.Set(key, value); err != nil {
 			return fmt.Errorf("the environment variable %s: %w", name, err)
 		}
 	}
@@ -157,19 +238,29 @@ func (c *Config) settings() map[string]func(string) error {
 		}
 	}
 	return map[string]func(string) error{
-		"data":               text(&c.Data),
-		"listen":             text(&c.Listen),
-		"anyone_may_push":    truth(&c.AnyoneMayPush),
-		"stop_within":        c.StopWithin.Set,
-		"body_idle":          c.BodyIdle.Set,
-		"header_within":      c.HeaderWithin.Set,
-		"manifest_bytes":     number(&c.ManifestBytes),
-		"blob_bytes":         number(&c.BlobBytes),
-		"uploads_per_caller": number(&c.UploadsPerCaller),
-		"upload_idle":        c.UploadIdle.Set,
-		"free_bytes":         number(&c.FreeBytes),
-		"log_format":         text(&c.LogFormat),
-		"log_level":          text(&c.LogLevel),
+		"data":                  text(&c.Data),
+		"listen":                text(&c.Listen),
+		"listen_unencrypted":    truth(&c.ListenUnencrypted),
+		"outside_addresses":     c.OutsideAddresses.Set,
+		"trusted_proxies":       c.TrustedProxies.Set,
+		"certificates":          c.Certificates.Set,
+		"private_authority":     truth(&c.PrivateAuthority),
+		"company_issuer":        text(&c.CompanyIssuer),
+		"company_name":          text(&c.CompanyName),
+		"company_client":        text(&c.CompanyClient),
+		"company_secret_file":   text(&c.CompanySecretFile),
+		"company_account_claim": text(&c.CompanyAccountClaim),
+		"company_groups_claim":  text(&c.CompanyGroupsClaim),
+		"stop_within":           c.StopWithin.Set,
+		"body_idle":             c.BodyIdle.Set,
+		"header_within":         c.HeaderWithin.Set,
+		"manifest_bytes":        number(&c.ManifestBytes),
+		"blob_bytes":            number(&c.BlobBytes),
+		"uploads_per_caller":    number(&c.UploadsPerCaller),
+		"upload_idle":           c.UploadIdle.Set,
+		"free_bytes":            number(&c.FreeBytes),
+		"log_format":            text(&c.LogFormat),
+		"log_level":             text(&c.LogLevel),
 	}
 }
 
@@ -181,9 +272,13 @@ func (c *Config) Check() error {
 		return errors.New("data is empty: name the folder that holds the registry's content")
 	case err != nil:
 		return fmt.Errorf("listen is %q: write host:port, as in 127.0.0.1:7070", c.Listen)
-	case !IsLoopback(host) && !c.AnyoneMayPush:
-		return fmt.Errorf("listen is %q, which other machines reach, and nobody has to log in: whoever reaches it could pull, push and overwrite. "+
-			"Listen on 127.0.0.1, or say --anyone-may-push if that is what you want", c.Listen)
+	case !IsLoopback(host) && !c.TLS() && !c.ListenUnencrypted:
+		return fmt.Errorf("listen is %q, which other machines reach, and there is no TLS: passwords and tokens would pass unencrypted. "+
+			"Give certificates, or --private-authority for one of its own; behind a load balancer that ends TLS say --listen-unencrypted", c.Listen)
+	case c.PrivateAuthority && len(c.Certificates) > 0:
+		return errors.New("private_authority and certificates are both given: take one of them")
+	case c.CompanyIssuer != "" && c.CompanyClient == "":
+		return errors.New("company_issuer is given without company_client: name the registry's client ID at the issuer")
 	case c.ManifestBytes < 1<<10 || c.ManifestBytes > 64<<20:
 		return fmt.Errorf("manifest_bytes is %d: it must be between 1 KiB and 64 MiB", c.ManifestBytes)
 	case c.BlobBytes < 1<<20:
@@ -195,7 +290,79 @@ func (c *Config) Check() error {
 	case c.LogLevel != "info" && c.LogLevel != "debug":
 		return fmt.Errorf("log_level is %q: it is info or debug", c.LogLevel)
 	}
-	return nil
+	_, outside := c.Outside()
+	_, trusted := c.Trusted()
+	_, pairs := c.Pairs()
+	return errors.Join(outside, trusted, pairs)
+}
+
+// TLS reports whether the service serves over TLS.
+func (c *Config) TLS() bool { return c.PrivateAuthority || len(c.Certificates) > 0 }
+
+// Outside returns the outside addresses.
+func (c *Config) Outside() ([]*url.URL, error) {
+	var all []*url.URL
+	for _, s := range c.OutsideAddresses {
+		u, err := url.Parse(s)
+		if err != nil || u.Scheme != "https" && u.Scheme != "http" || u.Host == "" || strings.Trim(u.Path, "/") != "" || u.RawQuery != "" || u.User != nil {
+			return nil, fmt.Errorf("outside_addresses has %q: write https://host or https://host:port, without a path", s)
+		}
+		all = append(all, &url.URL{Scheme: u.Scheme, Host: u.Host})
+	}
+	return all, nil
+}
+
+// Trusted returns the networks of the trusted proxies.
+func (c *Config) Trusted() ([]netip.Prefix, error) {
+	var all []netip.Prefix
+	for _, s := range c.TrustedProxies {
+		prefix, err := netip.ParsePrefix(s)
+		if addr, single := netip.ParseAddr(s); single == nil {
+			prefix, err = netip.PrefixFrom(addr, addr.BitLen()), nil
+		}
+		if err != nil {
+			return nil, fmt.Errorf("trusted_proxies has %q: write an address such as 10.0.0.7 or a network such as 10.0.0.0/24", s)
+		}
+		all = append(all, prefix)
+	}
+	return all, nil
+}
+
+// Pairs returns the files of the certificates, each with that of its key.
+func (c *Config) Pairs() ([][2]string, error) {
+	var all [][2]string
+	for _, s := range c.Certificates {
+		certificate, key, found := strings.Cut(s, ":")
+		if !found || certificate == "" || key == "" {
+			return nil, fmt.Errorf("certificates has %q: write the file of the certificate and that of its key, as in registry.pem:registry-key.pem", s)
+		}
+		all = append(all, [2]string{certificate, key})
+	}
+	return all, nil
+}
+
+// Hosts returns the host names and addresses that a certificate of the service is for.
+func (c *Config) Hosts() []string {
+	var hosts []string
+	add := func(host string) {
+		if host != "" && !slices.Contains(hosts, host) {
+			hosts = append(hosts, host)
+		}
+	}
+	// Check has refused addresses that cannot be read.
+	outside, _ := c.Outside()
+	for _, u := range outside {
+		add(u.Hostname())
+	}
+	if host, _, err := net.SplitHostPort(c.Listen); err == nil {
+		if ip := net.ParseIP(host); ip == nil || !ip.IsUnspecified() {
+			add(host)
+		}
+	}
+	for _, host := range []string{"localhost", "127.0.0.1", "::1"} {
+		add(host)
+	}
+	return hosts
 }
 
 // IsLoopback reports whether a host, without a port, is this machine only.

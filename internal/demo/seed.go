@@ -6,10 +6,12 @@ package demo
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"sort"
 	"time"
 
+	"warthesis/internal/access"
 	"warthesis/internal/clock"
 	"warthesis/internal/oci"
 	"warthesis/internal/registry"
@@ -19,7 +21,10 @@ import (
 type act struct {
 	at  time.Duration
 	who string
-	do  func(context.Context, *registry.Registry) error
+	// name and action are what it takes a right for; without a name it takes none.
+	name   oci.Name
+	action access.Action
+	do     func(context.Context, *registry.Registry) error
 }
 
 // history gathers what happened, in any order.
@@ -33,8 +38,12 @@ type history struct {
 func Start(now time.Time) time.Time { return now.Add(-days * 24 * time.Hour) }
 
 // Seed fills an empty registry with the sample world. The registry must run by
-// the clock, which Seed moves from the start of the history to its end.
-func Seed(ctx context.Context, r *registry.Registry, clk *clock.Set) error {
+// the clock, which Seed moves from the start of the history to its end. The account
+// admin gets the password given; people have Password.
+func Seed(ctx context.Context, r *registry.Registry, rights *access.Access, clk *clock.Set, adminPassword string) error {
+	if err := settle(ctx, rights, adminPassword); err != nil {
+		return fmt.Errorf("make the accounts of the sample world: %w", err)
+	}
 	h := &history{shared: &layers{map[string]layer{}}}
 	h.bases()
 	for _, a := range applications {
@@ -49,12 +58,30 @@ func Seed(ctx context.Context, r *registry.Registry, clk *clock.Set) error {
 	began := clk.Now()
 	for _, a := range h.acts {
 		clk.MoveTo(began.Add(a.at))
-		if err := a.do(registry.WithCaller(ctx, registry.Caller{Account: a.who}), r); err != nil {
+		if err := a.happen(ctx, r, rights); err != nil {
 			return fmt.Errorf("make the sample world: %w", err)
 		}
 	}
 	clk.MoveTo(began.Add(days * 24 * time.Hour))
 	return nil
+}
+
+// happen lets somebody do something who has the right to it.
+func (a act) happen(ctx context.Context, r *registry.Registry, rights *access.Access) error {
+	if a.name != "" {
+		caller, err := rights.As(ctx, a.who)
+		if err != nil {
+			return err
+		}
+		v, err := rights.Verdict(ctx, caller, a.name, a.action)
+		if err != nil {
+			return err
+		}
+		if !v.Allowed {
+			return errors.New(v.Reason)
+		}
+	}
+	return a.do(registry.WithCaller(ctx, registry.Caller{Account: a.who}), r)
 }
 
 // push lets somebody push an image under tags.
@@ -63,7 +90,7 @@ func (h *history) push(at time.Duration, who string, name oci.Name, made image, 
 		h.err = err
 		return
 	}
-	h.acts = append(h.acts, act{at, who, func(ctx context.Context, r *registry.Registry) error {
+	h.acts = append(h.acts, act{at, who, name, access.Push, func(ctx context.Context, r *registry.Registry) error {
 		return pushImage(ctx, r, name, made, tags)
 	}})
 }
@@ -92,7 +119,7 @@ func pushImage(ctx context.Context, r *registry.Registry, name oci.Name, made im
 
 // pull lets somebody pull a tag.
 func (h *history) pull(at time.Duration, who string, name oci.Name, tag oci.Tag) {
-	h.acts = append(h.acts, act{at, who, func(ctx context.Context, r *registry.Registry) error {
+	h.acts = append(h.acts, act{at, who, name, access.Pull, func(ctx context.Context, r *registry.Registry) error {
 		m, err := r.Manifest(ctx, name, string(tag))
 		if err == nil {
 			r.CountPull(m, tag)
@@ -157,7 +184,7 @@ func (h *history) mess() {
 	h.push(day(days-2, 16), "teodor", planner.name, wrong, err, "stable")
 	right, err := planner.build(h.shared, "2.4.1", baseAt(6, 7))
 	h.push(day(days-2, 19), "teodor", planner.name, right, err, "stable")
-	h.acts = append(h.acts, act{day(days-6, 17), "marit", func(ctx context.Context, r *registry.Registry) error {
+	h.acts = append(h.acts, act{day(days-6, 17), "marit", "", "", func(ctx context.Context, r *registry.Registry) error {
 		upload, err := r.StartUpload(ctx, "rolling/brakes-model", oci.SHA256)
 		if err != nil {
 			return err

@@ -9,6 +9,8 @@ import (
 	"fmt"
 	"log/slog"
 	"net/http"
+	"net/netip"
+	"net/url"
 	"strconv"
 	"strings"
 	"sync/atomic"
@@ -19,6 +21,8 @@ import (
 	"github.com/prometheus/client_golang/prometheus/collectors"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
+	"warthesis/internal/access"
+	"warthesis/internal/httpd/callers"
 	"warthesis/internal/httpd/console"
 	"warthesis/internal/httpd/management"
 	"warthesis/internal/httpd/protocol"
@@ -28,8 +32,15 @@ import (
 
 // Options are what the doors need to know.
 type Options struct {
-	Registry      *registry.Registry
-	Records       *record.Store
+	Registry *registry.Registry
+	Records  *record.Store
+	Access   *access.Access
+	// Outside are the addresses under which the service is reached.
+	Outside []*url.URL
+	// Trusted are the proxies whose forwarded headers count.
+	Trusted []netip.Prefix
+	// Authority is the certificate of the private authority, nil where there is none.
+	Authority     []byte
 	Version       string
 	BodyIdle      time.Duration
 	ManifestBytes int64
@@ -43,18 +54,26 @@ func New(o Options) (http.Handler, error) {
 	gin.SetMode(gin.ReleaseMode)
 	router := gin.New()
 	// Who is asking is read from headers only behind a proxy that was named as trusted.
-	if err := router.SetTrustedProxies(nil); err != nil {
+	trusted := make([]string, len(o.Trusted))
+	for i, prefix := range o.Trusted {
+		trusted[i] = prefix.String()
+	}
+	if err := router.SetTrustedProxies(trusted); err != nil {
 		return nil, err
 	}
 	router.RedirectTrailingSlash = false
-	router.Use(identify(), logged(), gin.CustomRecovery(recovered))
+	who := callers.New(callers.Options{Access: o.Access, Outside: o.Outside, Trusted: o.Trusted, RequestID: requestID})
+	router.Use(identify(), logged(), gin.CustomRecovery(recovered), management.Who(who))
 	registerHealth(router, o)
+	if o.Authority != nil {
+		router.GET(AuthorityPath, func(c *gin.Context) { c.Data(http.StatusOK, "application/x-pem-file", o.Authority) })
+	}
 	router.GET("/metrics", gin.WrapH(metrics()))
 	protocol.Register(router, protocol.Options{
-		Registry: o.Registry, BodyIdle: o.BodyIdle, ManifestBytes: o.ManifestBytes, RequestID: requestID,
+		Registry: o.Registry, BodyIdle: o.BodyIdle, ManifestBytes: o.ManifestBytes, Access: o.Access, Callers: who,
 	})
 	management.Register(router, management.Options{
-		Registry: o.Registry, Records: o.Records, Version: o.Version, Stopping: o.Stopping,
+		Registry: o.Registry, Records: o.Records, Access: o.Access, Callers: who, Version: o.Version, Stopping: o.Stopping,
 	})
 	page, err := console.New()
 	if err != nil {
@@ -63,6 +82,9 @@ func New(o Options) (http.Handler, error) {
 	router.NoRoute(page.Serve)
 	return router, nil
 }
+
+// AuthorityPath is where the certificate of a private authority is served.
+const AuthorityPath = "/authority.pem"
 
 // requestHeader carries the request's ID, in the answer and through the doors. It
 // is in canonical form, so that it can be set without being made so.

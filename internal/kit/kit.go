@@ -6,6 +6,8 @@ package kit
 import (
 	"bytes"
 	"context"
+	"encoding/base64"
+	"encoding/json"
 	"errors"
 	"io"
 	"net/http"
@@ -49,6 +51,52 @@ func Binary(t testing.TB) string {
 	return at
 }
 
+// Admin and Password are the account that may do everything.
+const (
+	Admin    = "admin"
+	Password = "correct-horse-battery"
+)
+
+// AdminHeader is the Authorization of the admin.
+var AdminHeader = "Basic " + base64.StdEncoding.EncodeToString([]byte(Admin+":"+Password))
+
+// home is a folder for the client's files of this run.
+var home = sync.OnceValue(func() string {
+	folder, err := os.MkdirTemp("", "warthesis-client-")
+	if err != nil {
+		panic(err)
+	}
+	return folder
+})
+
+// LogInAs keeps a login for the commands of this run.
+func LogInAs(t testing.TB, address, account, secret string) {
+	loginMu.Lock()
+	defer loginMu.Unlock()
+	path := filepath.Join(home(), "config.json")
+	var file struct {
+		Auths map[string]map[string]string `json:"auths"`
+	}
+	if raw, err := os.ReadFile(path); err == nil {
+		require.NoError(t, json.Unmarshal(raw, &file))
+	}
+	if file.Auths == nil {
+		file.Auths = map[string]map[string]string{}
+	}
+	file.Auths[address] = map[string]string{"auth": base64.StdEncoding.EncodeToString([]byte(account + ":" + secret))}
+	raw, err := json.Marshal(file)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(path+".new", raw, 0o600))
+	require.NoError(t, os.Rename(path+".new", path))
+}
+
+var loginMu sync.Mutex
+
+// ClientEnvironment is the environment of the client's commands.
+func ClientEnvironment() []string {
+	return append(os.Environ(), "HOME="+home(), "WARTHESIS_CLIENT_LOGIN_FILE="+filepath.Join(home(), "config.json"), "WARTHESIS_CLIENT_FOLDER="+home())
+}
+
 // Service is a running registry.
 type Service struct {
 	// Address is host:port.
@@ -84,6 +132,7 @@ var servesAt = regexp.MustCompile(`serves http://(\S+)`)
 func (s *Service) start(listen string) {
 	s.log = &buffer{}
 	s.cmd = exec.Command(Binary(s.t), append(s.args, "--listen", listen)...)
+	s.cmd.Env = append(os.Environ(), "WARTHESIS_ADMIN_PASSWORD="+Password)
 	s.cmd.Stdout, s.cmd.Stderr = s.log, s.log
 	require.NoError(s.t, s.cmd.Start())
 	ended := make(chan error, 1)
@@ -106,6 +155,7 @@ func (s *Service) start(listen string) {
 		answer.Body.Close()
 		return answer.StatusCode == http.StatusOK
 	}, s.log.String)
+	LogInAs(s.t, s.Address, Admin, Password)
 }
 
 // URL returns an address of the service.
@@ -142,14 +192,19 @@ func (s *Service) Do(method, path string, body io.Reader, headers ...string) (*h
 	return answer, raw
 }
 
-// Try is Do for requests that may fail. Headers are given as name, value, name, value.
+// Try is Do for requests that may fail. Headers are given as name, value, name,
+// value. The request comes from the admin, unless an Authorization is given; an
+// empty one is nobody's.
 func (s *Service) Try(method, path string, body io.Reader, headers ...string) (*http.Response, []byte, error) {
 	request, err := http.NewRequest(method, s.URL(path), body)
 	if err != nil {
 		return nil, nil, err
 	}
+	request.SetBasicAuth(Admin, Password)
 	for i := 0; i+1 < len(headers); i += 2 {
-		request.Header.Set(headers[i], headers[i+1])
+		if request.Header.Set(headers[i], headers[i+1]); headers[i+1] == "" {
+			request.Header.Del(headers[i])
+		}
 	}
 	answer, err := http.DefaultClient.Do(request)
 	if err != nil {
@@ -173,6 +228,7 @@ func Run(t testing.TB, args ...string) Result {
 	defer cancel()
 	var out, errs bytes.Buffer
 	cmd := exec.CommandContext(ctx, Binary(t), args...)
+	cmd.Env = ClientEnvironment()
 	cmd.Stdout, cmd.Stderr = &out, &errs
 	err := cmd.Run()
 	var ended *exec.ExitError

@@ -21,6 +21,7 @@ import (
 
 	"github.com/cenkalti/backoff/v5"
 
+	"warthesis/internal/login"
 	"warthesis/internal/oci"
 )
 
@@ -30,6 +31,13 @@ type Options struct {
 	Unencrypted bool
 	// UserAgent names the program to the registry.
 	UserAgent string
+	// Credentials returns what the registry is given where it asks for a login; nil
+	// for none.
+	Credentials func(context.Context) (login.Credentials, error)
+	// Base, where set, is the registry's address with its scheme.
+	Base string
+	// Transport, where set, is used in place of NewTransport's.
+	Transport *http.Transport
 	// Patience is how long a request that fails for a passing reason is tried
 	// again; zero is one minute.
 	Patience time.Duration
@@ -41,6 +49,7 @@ type Client struct {
 	base     *url.URL
 	http     *http.Client
 	options  Options
+	auth     authorizer
 	// reached tells that the registry has answered before: a refused connection
 	// is then a pause, and not a wrong address.
 	reached atomic.Bool
@@ -52,12 +61,34 @@ func New(registry string, o Options) *Client {
 	if o.Patience == 0 {
 		o.Patience = time.Minute
 	}
+	if o.Transport == nil {
+		o.Transport = NewTransport()
+	}
+	base := Base(registry, o.Unencrypted)
+	if given, err := url.Parse(o.Base); err == nil && o.Base != "" {
+		base = given
+	}
 	return &Client{
 		registry: registry,
-		base:     Base(registry, o.Unencrypted),
-		http:     &http.Client{Transport: NewTransport()},
+		base:     base,
+		http:     &http.Client{Transport: o.Transport, CheckRedirect: redirected},
 		options:  o,
+		auth:     authorizer{credentials: o.Credentials},
 	}
+}
+
+// mostRedirects is how often an answer may point elsewhere.
+const mostRedirects = 10
+
+// redirected lets credentials travel to the same host and port alone.
+func redirected(next *http.Request, before []*http.Request) error {
+	if len(before) >= mostRedirects {
+		return errors.New("the answers point from one place to the next without end")
+	}
+	if next.URL.Host != before[0].URL.Host || next.URL.Scheme != before[0].URL.Scheme {
+		next.Header.Del("Authorization")
+	}
+	return nil
 }
 
 // Base returns the address of a registry with its scheme.
@@ -104,8 +135,34 @@ type request struct {
 }
 
 // do sends a request and returns an answer whose status is one of want. Answers
-// with other statuses become errors with the registry's own code and sentence.
+// with other statuses become errors with the registry's own code and sentence. A
+// login that the registry asks for is done once.
 func (c *Client) do(ctx context.Context, r request, want ...int) (*http.Response, error) {
+	scope := scopeOf(r)
+	for again := true; ; again = false {
+		answer, err := c.send(ctx, r, scope)
+		if err != nil {
+			return nil, err
+		}
+		if slices.Contains(want, answer.StatusCode) {
+			return answer, nil
+		}
+		if answer.StatusCode == http.StatusUnauthorized && again {
+			answer.Body.Close()
+			if again, err = c.authorize(ctx, answer, scope); err != nil {
+				return nil, err
+			}
+			if again {
+				continue
+			}
+		}
+		defer answer.Body.Close()
+		return nil, c.refusal(answer)
+	}
+}
+
+// send sends a request as it stands.
+func (c *Client) send(ctx context.Context, r request, scope string) (*http.Response, error) {
 	target := r.at
 	if target == nil {
 		target = c.base.JoinPath("v2", r.path)
@@ -130,18 +187,16 @@ func (c *Client) do(ctx context.Context, r request, want ...int) (*http.Response
 	if r.body != nil {
 		call.ContentLength = r.length
 	}
+	// An upload may be kept elsewhere: credentials are for the registry alone.
+	if header := c.auth.header(scope); header != "" && target.Host == c.base.Host && target.Scheme == c.base.Scheme {
+		call.Header.Set("Authorization", header)
+	}
 	answer, err := c.http.Do(call)
 	if err != nil {
 		return nil, c.unreachable(err)
 	}
 	c.reached.Store(true)
-	for _, status := range want {
-		if answer.StatusCode == status {
-			return answer, nil
-		}
-	}
-	defer answer.Body.Close()
-	return nil, c.refusal(answer)
+	return answer, nil
 }
 
 // temporary is an error that may pass.
@@ -191,12 +246,22 @@ func (c *Client) refusal(answer *http.Response) error {
 		err = oci.Errorf(said.Code, "%s refuses: %s", c.registry, firstOf(said.Message, string(said.Code)))
 	}
 	if answer.StatusCode == http.StatusUnauthorized {
-		err = oci.Errorf(oci.CodeUnauthorized, "not logged in to %s, and it asks for a login", c.registry)
+		err = c.loginMissing(err)
 	}
 	if answer.StatusCode == http.StatusTooManyRequests || answer.StatusCode >= 500 && answer.StatusCode != http.StatusInsufficientStorage {
 		return temporary{err, retryAfter(answer)}
 	}
 	return err
+}
+
+// loginMissing says why a registry wants a login that it was not given, or was.
+func (c *Client) loginMissing(said *oci.Error) *oci.Error {
+	c.auth.mu.Lock()
+	defer c.auth.mu.Unlock()
+	if c.auth.found.Empty() {
+		return oci.Errorf(oci.CodeUnauthorized, "not logged in to %s; log in with: warthesis login %s", c.registry, c.registry)
+	}
+	return oci.Errorf(oci.CodeUnauthorized, "%s does not take the login of %s (%s): %s", c.registry, c.auth.found.Account, c.auth.found.From, sentenceOf(said))
 }
 
 func firstOf(a, b string) string {
@@ -251,6 +316,19 @@ func try[T any](ctx context.Context, c *Client, once func() (T, error)) (T, erro
 		}
 		return v, passing.error
 	}, backoff.WithMaxElapsedTime(c.options.Patience), backoff.WithBackOff(backoff.NewExponentialBackOff()))
+}
+
+// Check asks whether the registry speaks the protocol and takes the login
+// (distribution-spec, "Determining Support").
+func (c *Client) Check(ctx context.Context) error {
+	_, err := try(ctx, c, func() (struct{}, error) {
+		answer, err := c.do(ctx, request{method: http.MethodGet, path: "/"}, http.StatusOK)
+		if err == nil {
+			answer.Body.Close()
+		}
+		return struct{}{}, err
+	})
+	return err
 }
 
 // Resolve returns what a tag or digest names: its media type, digest and size. A

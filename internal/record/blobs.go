@@ -97,16 +97,17 @@ func inSlices[T any](all []T, each func([]T) error) error {
 	return nil
 }
 
-// Holders counts the repositories that hold each of the blobs.
-func (v View) Holders(digests []oci.Digest) (map[oci.Digest]int64, error) {
+// Holders counts the repositories, of those that are seen, that hold each of the blobs.
+func (v View) Holders(digests []oci.Digest, seen Seen) (map[oci.Digest]int64, error) {
 	counts := make(map[oci.Digest]int64, len(digests))
 	err := inSlices(digests, func(some []oci.Digest) error {
 		var rows []struct {
 			Digest oci.Digest
 			Count  int64
 		}
-		err := v.db.Table("blobs").Select("blobs.digest, count(*) AS count").
+		err := seen.on(v.db.Table("blobs")).Select("blobs.digest, count(*) AS count").
 			Joins("JOIN holdings ON holdings.blob_id = blobs.id AND holdings.ended_at = 0").
+			Joins("JOIN live_repositories AS repositories ON repositories.id = holdings.repository_id").
 			Where("blobs.digest IN ?", some).Group("blobs.digest").Find(&rows).Error
 		for _, row := range rows {
 			counts[row.Digest] = row.Count
@@ -117,13 +118,14 @@ func (v View) Holders(digests []oci.Digest) (map[oci.Digest]int64, error) {
 }
 
 // HeldAnywhere returns the blob where the repository holds it, or, with an empty
-// name, where any repository does; otherwise ErrNotFound.
-func (v View) HeldAnywhere(digest oci.Digest, from oci.Name) (Blob, error) {
-	holdings := v.db.Table("holdings").Select("1").Where("holdings.blob_id = blobs.id AND holdings.ended_at = 0")
+// name, where any repository does that is seen; otherwise ErrNotFound.
+func (v View) HeldAnywhere(digest oci.Digest, from oci.Name, seen Seen) (Blob, error) {
+	holdings := v.db.Table("holdings").Select("1").Where("holdings.blob_id = blobs.id AND holdings.ended_at = 0").
+		Joins("JOIN live_repositories AS repositories ON repositories.id = holdings.repository_id")
 	if from != "" {
-		holdings = holdings.Joins("JOIN repositories ON repositories.id = holdings.repository_id").Where("repositories.name = ?", from)
+		holdings = holdings.Where("repositories.name = ?", from)
 	}
-	return one[Blob](v.db.Where("digest = ?", digest).Where("EXISTS (?)", holdings))
+	return one[Blob](v.db.Where("digest = ?", digest).Where("EXISTS (?)", seen.on(holdings)))
 }
 
 // EndHolding ends that the repository holds the blob. It fails with ErrNotFound

@@ -29,6 +29,8 @@ type cache struct {
 	manifests    *lru.Cache[contentKey, Manifest]
 	tags         *lru.Cache[tagKey, oci.Digest]
 	holdings     *lru.Cache[contentKey, int64]
+	// rights has one entry.
+	rights *lru.Cache[struct{}, *Rights]
 
 	mu sync.Mutex
 	// generation counts changes: what was read before one is not kept after it.
@@ -41,6 +43,7 @@ func newCache() *cache {
 		manifests:    newLRU[contentKey, Manifest](),
 		tags:         newLRU[tagKey, oci.Digest](),
 		holdings:     newLRU[contentKey, int64](),
+		rights:       newLRU[struct{}, *Rights](),
 	}
 }
 

@@ -1,6 +1,7 @@
 package record
 
 import (
+	"context"
 	"sync"
 
 	"warthesis/internal/oci"
@@ -16,6 +17,39 @@ const (
 	EventTagMoved        EventKind = "tag-moved"
 	EventTagDeleted      EventKind = "tag-deleted"
 	EventBlobDeleted     EventKind = "blob-deleted"
+	EventPull            EventKind = "pull"
+	// EventRefused is a request that a right refused; Detail says which was missing.
+	EventRefused EventKind = "refused"
+
+	EventLogin               EventKind = "login"
+	EventLogout              EventKind = "logout"
+	EventAccountMade         EventKind = "account-made"
+	EventAccountChanged      EventKind = "account-changed"
+	EventPasswordChanged     EventKind = "password-changed"
+	EventGroupMade           EventKind = "group-made"
+	EventGroupChanged        EventKind = "group-changed"
+	EventGroupRemoved        EventKind = "group-removed"
+	EventRoleGranted         EventKind = "role-granted"
+	EventRoleTaken           EventKind = "role-taken"
+	EventTokenMade           EventKind = "token-made"
+	EventTokenRevoked        EventKind = "token-revoked"
+	EventNamespaceMade       EventKind = "namespace-made"
+	EventNamespaceChanged    EventKind = "namespace-changed"
+	EventNamespaceRemoved    EventKind = "namespace-removed"
+	EventNamespaceRestored   EventKind = "namespace-restored"
+	EventRepositoryMade      EventKind = "repository-made"
+	EventRepositoryChanged   EventKind = "repository-changed"
+	EventRepositoryRemoved   EventKind = "repository-removed"
+	EventRepositoryRestored  EventKind = "repository-restored"
+	EventSettingsChanged     EventKind = "settings-changed"
+	EventIdentityRuleMade    EventKind = "identity-rule-made"
+	EventIdentityRuleRemoved EventKind = "identity-rule-removed"
+)
+
+// Verdicts of the audit log.
+const (
+	VerdictDone    = "done"
+	VerdictRefused = "refused"
 )
 
 // Event is one line of what happened. Events are only ever added.
@@ -29,11 +63,23 @@ type Event struct {
 	Account    string
 	Address    string
 	Request    string
+	// Token is the name of the token by which the account came, "" for none.
+	Token string
+	// Subject is on what it was done, where that is no repository: a namespace, an
+	// account, a group, a token.
+	Subject string
+	// Detail says in words what was done, or which right was missing.
+	Detail string
+	// Verdict is VerdictDone or VerdictRefused.
+	Verdict string
 }
 
 // Log adds an event to the change; listeners hear of it once it is committed.
 func (tx *Tx) Log(e Event) error {
 	e.At = tx.Now()
+	if e.Verdict == "" {
+		e.Verdict = VerdictDone
+	}
 	if err := tx.db.Create(&e).Error; err != nil {
 		return err
 	}
@@ -95,4 +141,54 @@ func (f *feed) close() {
 		close(ch)
 		delete(f.listeners, ch)
 	}
+}
+
+// EventFilter picks lines of the audit log. Zero fields pick all.
+type EventFilter struct {
+	Account    string
+	Namespace  string
+	Repository oci.Name
+	Kind       EventKind
+	Verdict    string
+	// From and Until bound the time: not before, and before.
+	From, Until Stamp
+	// Before is the ID of the last line of the page before.
+	Before int64
+	Limit  int
+}
+
+// Events returns lines of the audit log, the newest first.
+func (s *Store) Events(ctx context.Context, f EventFilter) ([]Event, error) {
+	query := s.read.WithContext(ctx).Order("id DESC").Limit(f.Limit)
+	for condition, value := range map[string]any{
+		"account = ?": f.Account, "repository = ?": string(f.Repository), "kind = ?": string(f.Kind), "verdict = ?": f.Verdict,
+	} {
+		if value != "" {
+			query = query.Where(condition, value)
+		}
+	}
+	if f.Namespace != "" {
+		// '0' follows '/'.
+		query = query.Where("(repository = ? OR repository >= ? AND repository < ? OR subject = ?)",
+			f.Namespace, f.Namespace+"/", f.Namespace+"0", "namespace "+f.Namespace)
+	}
+	if f.From != 0 {
+		query = query.Where("at >= ?", f.From)
+	}
+	if f.Until != 0 {
+		query = query.Where("at < ?", f.Until)
+	}
+	if f.Before != 0 {
+		query = query.Where("id < ?", f.Before)
+	}
+	var rows []Event
+	return rows, query.Find(&rows).Error
+}
+
+// LogAll adds events that carry their own time; listeners do not hear of them.
+func (tx *Tx) LogAll(events []Event) error {
+	if len(events) == 0 {
+		return nil
+	}
+	return tx.db.CreateInBatches(&events, 100).Error
 }

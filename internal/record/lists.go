@@ -30,6 +30,46 @@ type Page struct {
 	Contains string
 	// Limit is the most rows to return.
 	Limit int
+	// Seen keeps what the caller may see.
+	Seen Seen
+}
+
+// Seen is which repositories a caller may see. The zero value is none.
+type Seen struct {
+	// All is every repository.
+	All bool
+	// Namespaces are seen whole, but for the repositories of Except; of others only
+	// the Repositories are seen.
+	Namespaces   []int64
+	Repositories []int64
+	Except       []int64
+	// Globs, where there are any, keep of all this what matches one of them.
+	Globs []string
+}
+
+// on keeps the repositories that are seen.
+func (s Seen) on(query *gorm.DB) *gorm.DB {
+	if len(s.Globs) > 0 {
+		matches := make([]string, len(s.Globs))
+		patterns := make([]any, len(s.Globs))
+		for i, glob := range s.Globs {
+			matches[i], patterns[i] = "repositories.name GLOB ?", glob
+		}
+		query = query.Where("("+strings.Join(matches, " OR ")+")", patterns...)
+	}
+	if s.All {
+		return query
+	}
+	return query.Where("(repositories.namespace_id IN ? AND repositories.id NOT IN ? OR repositories.id IN ?)",
+		orNone(s.Namespaces), orNone(s.Except), orNone(s.Repositories))
+}
+
+// orNone makes an empty list one that SQL can compare with: no row has the ID 0.
+func orNone(ids []int64) []int64 {
+	if len(ids) == 0 {
+		return []int64{0}
+	}
+	return ids
 }
 
 // on puts the page's order, key and limit to a query over the two columns.
@@ -69,9 +109,9 @@ const repositoryRow = `repositories.*,
 // Repositories returns a page of the repositories, of one namespace or, with an
 // empty one, of all.
 func (s *Store) Repositories(ctx context.Context, namespace string, p Page) ([]RepositoryRow, error) {
-	query := s.read.WithContext(ctx).Table("repositories").Select(repositoryRow)
+	query := p.Seen.on(s.read.WithContext(ctx).Table("live_repositories AS repositories").Select(repositoryRow))
 	if namespace != "" {
-		query = query.Where("namespace_id = (SELECT id FROM namespaces WHERE name = ?)", namespace)
+		query = query.Where("namespace_id = (SELECT id FROM namespaces WHERE name = ? AND removed_at = 0)", namespace)
 	}
 	var rows []RepositoryRow
 	return rows, p.on(query, "repositories.name", "repositories.pushed_at").Find(&rows).Error
@@ -79,7 +119,7 @@ func (s *Store) Repositories(ctx context.Context, namespace string, p Page) ([]R
 
 // RepositoryRow returns one repository as lists show it, or ErrNotFound.
 func (s *Store) RepositoryRow(ctx context.Context, name oci.Name) (RepositoryRow, error) {
-	return one[RepositoryRow](s.read.WithContext(ctx).Table("repositories").Select(repositoryRow).Where("name = ?", name))
+	return one[RepositoryRow](s.read.WithContext(ctx).Table("live_repositories AS repositories").Select(repositoryRow).Where("name = ?", name))
 }
 
 // TagRow is a tag with what it points to.
@@ -137,18 +177,18 @@ const digestEnd = "~"
 
 // FindDigest returns where a digest, or the beginning of one, stands: as a live
 // manifest, and as what live manifests name.
-func (s *Store) FindDigest(ctx context.Context, prefix string, limit int) ([]Place, error) {
+func (s *Store) FindDigest(ctx context.Context, prefix string, limit int, seen Seen) ([]Place, error) {
 	db := s.read.WithContext(ctx)
 	var found, named []Place
-	manifests := db.Table("manifests").
+	manifests := seen.on(db.Table("manifests")).
 		Select("repositories.name AS repository, manifests.digest, 'manifest' AS relation, manifests.digest AS holder, manifests.media_type, manifests.content_size AS size").
-		Joins("JOIN repositories ON repositories.id = manifests.repository_id").
+		Joins("JOIN live_repositories AS repositories ON repositories.id = manifests.repository_id").
 		Where("manifests.digest >= ? AND manifests.digest < ? AND manifests.state = ?", prefix, prefix+digestEnd, StateLive).
 		Order("repositories.name").Limit(limit).Find(&found).Error
-	edges := db.Table("edges").
+	edges := seen.on(db.Table("edges")).
 		Select("repositories.name AS repository, edges.digest, edges.relation, manifests.digest AS holder, edges.media_type, edges.size").
 		Joins("JOIN manifests ON manifests.id = edges.manifest_id").
-		Joins("JOIN repositories ON repositories.id = manifests.repository_id").
+		Joins("JOIN live_repositories AS repositories ON repositories.id = manifests.repository_id").
 		Where("edges.digest >= ? AND edges.digest < ? AND manifests.state = ?", prefix, prefix+digestEnd, StateLive).
 		Order("repositories.name").Limit(limit).Find(&named).Error
 	return append(found, named...), errors.Join(manifests, edges)
@@ -168,8 +208,8 @@ func (s *Store) Referrers(ctx context.Context, repository int64, subject oci.Dig
 }
 
 // RepositoryNames returns up to limit names of repositories behind after, in order.
-func (s *Store) RepositoryNames(ctx context.Context, after string, limit int) ([]oci.Name, error) {
+func (s *Store) RepositoryNames(ctx context.Context, after string, limit int, seen Seen) ([]oci.Name, error) {
 	var names []oci.Name
-	return names, s.read.WithContext(ctx).Model(&Repository{}).
+	return names, seen.on(s.read.WithContext(ctx).Table("live_repositories AS repositories")).
 		Where("name > ?", after).Order("name").Limit(limit).Pluck("name", &names).Error
 }

@@ -177,7 +177,7 @@ func TestListsPageByKeyInBothOrders(t *testing.T) {
 	}
 	for _, order := range []Order{ByName, ByChange} {
 		var names []oci.Name
-		page := Page{Order: order, Limit: 3}
+		page := Page{Order: order, Limit: 3, Seen: Seen{All: true}}
 		for {
 			rows, err := s.Repositories(ctx, "n", page)
 			require.NoError(t, err)
@@ -195,7 +195,7 @@ func TestListsPageByKeyInBothOrders(t *testing.T) {
 		}
 		assert.Equal(t, want, names, order)
 	}
-	rows, err := s.Repositories(ctx, "", Page{Contains: "R3", Limit: 10})
+	rows, err := s.Repositories(ctx, "", Page{Contains: "R3", Limit: 10, Seen: Seen{All: true}})
 	require.NoError(t, err)
 	require.Len(t, rows, 1)
 	assert.EqualValues(t, 1, rows[0].Tags)

@@ -28,7 +28,7 @@ func (r *Registry) StatBlob(ctx context.Context, name oci.Name, digest oci.Diges
 
 // held returns the recorded size in bytes of a blob that the repository holds.
 func (r *Registry) held(ctx context.Context, name oci.Name, digest oci.Digest) (int64, error) {
-	found, err := r.records.Repository(ctx, name)
+	found, err := r.find(ctx, name)
 	if err == nil {
 		var size int64
 		if size, err = r.records.Holding(ctx, found.ID, digest); err == nil {
@@ -94,10 +94,10 @@ func (r *Registry) isWhole(digest oci.Digest, size int64) (bool, error) {
 
 // MountBlob lets a repository hold a blob that another one holds, without its
 // bytes being sent (distribution-spec, "Mounting a blob from another
-// repository"). With an empty source any repository will do. It reports whether
-// the blob was mounted; otherwise it is to be pushed.
-func (r *Registry) MountBlob(ctx context.Context, name oci.Name, digest oci.Digest, from oci.Name) (mounted bool, err error) {
-	source, err := r.records.View(ctx).HeldAnywhere(digest, from)
+// repository"). The source must be seen; with an empty one any repository will do
+// that is. It reports whether the blob was mounted; otherwise it is to be pushed.
+func (r *Registry) MountBlob(ctx context.Context, name oci.Name, digest oci.Digest, from oci.Name, seen record.Seen) (mounted bool, err error) {
+	source, err := r.records.View(ctx).HeldAnywhere(digest, from, seen)
 	if errors.Is(err, record.ErrNotFound) {
 		return false, nil
 	}
@@ -108,7 +108,7 @@ func (r *Registry) MountBlob(ctx context.Context, name oci.Name, digest oci.Dige
 		return false, err
 	}
 	err = r.records.Update(ctx, func(tx *record.Tx) error {
-		held, err := tx.HeldAnywhere(digest, from)
+		held, err := tx.HeldAnywhere(digest, from, seen)
 		if err != nil {
 			return err
 		}

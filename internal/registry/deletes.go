@@ -73,7 +73,7 @@ func (r *Registry) DeleteManifest(ctx context.Context, name oci.Name, digest oci
 // Blobs"). It fails with CodeInUse where a live manifest of the repository names it.
 func (r *Registry) DeleteBlob(ctx context.Context, name oci.Name, digest oci.Digest) error {
 	unknown := oci.Errorf(oci.CodeBlobUnknown, "the repository %s holds no blob %s", name, digest)
-	found, err := r.records.Repository(ctx, name)
+	found, err := r.find(ctx, name)
 	if errors.Is(err, record.ErrNotFound) {
 		return unknown
 	}

@@ -23,7 +23,7 @@ const (
 // referrers; a repository that is not here has none.
 func (r *Registry) Referrers(ctx context.Context, name oci.Name, subject oci.Digest, artifactType string, after oci.Digest) (page []oci.Descriptor, more bool, err error) {
 	page = []oci.Descriptor{}
-	found, err := r.records.Repository(ctx, name)
+	found, err := r.find(ctx, name)
 	if errors.Is(err, record.ErrNotFound) {
 		return page, false, nil
 	}
@@ -64,10 +64,10 @@ func (r *Registry) TagNames(ctx context.Context, name oci.Name, after string, li
 	return tags, false, err
 }
 
-// RepositoryNames returns up to limit names of repositories behind after, byte by
+// RepositoryNames returns up to limit names of repositories that are seen behind after, byte by
 // byte in order, and whether more follow.
-func (r *Registry) RepositoryNames(ctx context.Context, after string, limit int) (names []oci.Name, more bool, err error) {
-	names, err = r.records.RepositoryNames(ctx, after, limit+1)
+func (r *Registry) RepositoryNames(ctx context.Context, after string, limit int, seen record.Seen) (names []oci.Name, more bool, err error) {
+	names, err = r.records.RepositoryNames(ctx, after, limit+1, seen)
 	if len(names) > limit {
 		return names[:limit], true, err
 	}

@@ -99,7 +99,7 @@ func (r *Registry) PushManifest(ctx context.Context, p ManifestPush) (record.Man
 	if err != nil {
 		return record.Manifest{}, err
 	}
-	repository, err := r.records.Repository(ctx, p.Name)
+	repository, err := r.find(ctx, p.Name)
 	if err != nil && !errors.Is(err, record.ErrNotFound) {
 		return record.Manifest{}, err
 	}

@@ -161,6 +161,22 @@ type Caller struct {
 	Address string
 	// Request is the request ID.
 	Request string
+	// Token is the name of the token by which the account came, "" for none.
+	Token string
+}
+
+type hiddenKey struct{}
+
+// Hide returns a context in which every repository is unknown: for callers who may
+// not know which ones there are.
+func Hide(ctx context.Context) context.Context { return context.WithValue(ctx, hiddenKey{}, true) }
+
+// find returns a repository by name, or record.ErrNotFound.
+func (r *Registry) find(ctx context.Context, name oci.Name) (record.Repository, error) {
+	if ctx.Value(hiddenKey{}) != nil {
+		return record.Repository{}, record.ErrNotFound
+	}
+	return r.records.Repository(ctx, name)
 }
 
 type callerKey struct{}
@@ -186,7 +202,7 @@ func (c Caller) who() string {
 // event starts an event of the caller.
 func event(ctx context.Context, kind record.EventKind, name oci.Name) record.Event {
 	c := callerOf(ctx)
-	return record.Event{Kind: kind, Repository: name, Account: c.Account, Address: c.Address, Request: c.Request}
+	return record.Event{Kind: kind, Repository: name, Account: c.Account, Address: c.Address, Request: c.Request, Token: c.Token}
 }
 
 // newID returns a random name for an upload or a staged file.
@@ -198,7 +214,7 @@ func newID() string {
 
 // repository returns a repository by name, or CodeNameUnknown.
 func (r *Registry) repository(ctx context.Context, name oci.Name) (record.Repository, error) {
-	found, err := r.records.Repository(ctx, name)
+	found, err := r.find(ctx, name)
 	if errors.Is(err, record.ErrNotFound) {
 		return found, oci.Errorf(oci.CodeNameUnknown, "there is no repository %s here; it is made by the first push to it", name)
 	}

@@ -383,7 +383,7 @@ func (s *session) progress() Progress {
 
 // session finds an open upload of the repository, also one from before a restart.
 func (r *Registry) session(ctx context.Context, name oci.Name, id string) (*session, error) {
-	found, err := r.records.Repository(ctx, name)
+	found, err := r.find(ctx, name)
 	if errors.Is(err, record.ErrNotFound) {
 		return nil, uploadUnknown(id)
 	}

@@ -13,6 +13,8 @@ import (
 	"path/filepath"
 	"time"
 
+	"warthesis/internal/access"
+	"warthesis/internal/authority"
 	"warthesis/internal/blob"
 	"warthesis/internal/clock"
 	"warthesis/internal/config"
@@ -26,6 +28,7 @@ import (
 type Home struct {
 	Registry *registry.Registry
 	Records  *record.Store
+	Access   *access.Access
 	lock     *blob.Lock
 }
 
@@ -59,14 +62,24 @@ func (h *Home) open(c config.Config, start func(time.Duration) clock.Clock) erro
 	h.Registry, err = registry.New(blobs, h.Records, clk, registry.Limits{
 		ManifestBytes: c.ManifestBytes, BlobBytes: c.BlobBytes, UploadsPerCaller: int(c.UploadsPerCaller), UploadIdle: time.Duration(c.UploadIdle),
 	})
+	if err != nil {
+		return err
+	}
+	h.Access, err = access.Open(h.Records, clk, filepath.Join(c.Data, keysFolder))
 	return err
 }
+
+// keysFolder is the folder of keys in the data folder.
+const keysFolder = "keys"
 
 // Close lets go of everything, what comes last first.
 func (h *Home) Close() error {
 	var err error
+	if h.Access != nil {
+		err = h.Access.Close()
+	}
 	if h.Registry != nil {
-		err = h.Registry.Close()
+		err = errors.Join(err, h.Registry.Close())
 	}
 	if h.Records != nil {
 		err = errors.Join(err, h.Records.Close())
@@ -90,44 +103,118 @@ func Logger(c config.Config, w io.Writer) *slog.Logger {
 // RunningClock is the clock of a service that people use.
 func RunningClock(before time.Duration) clock.Clock { return clock.NewRunning(before) }
 
+// Started is what a service says once it answers.
+type Started struct {
+	// Address is the one it listens on, host:port, and Scheme http or https.
+	Address, Scheme string
+	// AdminPassword is that of the account admin, where the first start made one up.
+	AdminPassword string
+	// Fingerprint is that of the private authority's certificate, where there is one.
+	Fingerprint string
+}
+
 // Run serves until ctx is done, then lets requests in flight finish within the
-// bound of the configuration. started is told the address once it answers.
-func Run(ctx context.Context, c config.Config, version string, started func(address string)) error {
+// bound of the configuration. started is told once it answers.
+func Run(ctx context.Context, c config.Config, version string, started func(Started)) error {
 	home, err := OpenHome(c, RunningClock)
 	if err != nil {
 		return err
 	}
-	listener, err := net.Listen("tcp", c.Listen)
-	if err != nil {
-		return errors.Join(fmt.Errorf("listen on %s: %w", c.Listen, err), home.Close())
+	s := &service{config: c, version: version, home: home, stopping: make(chan struct{})}
+	return errors.Join(s.run(ctx, started), home.Close())
+}
+
+// service is a service on its opened data folder.
+type service struct {
+	config   config.Config
+	version  string
+	home     *Home
+	stopping chan struct{}
+	says     Started
+}
+
+func (s *service) run(ctx context.Context, started func(Started)) error {
+	var err error
+	if s.says.AdminPassword, err = s.home.Access.FirstAdmin(ctx, s.config.AdminPassword); err != nil {
+		return fmt.Errorf("make the account of the first admin: %w", err)
 	}
-	stopping := make(chan struct{})
-	doors, err := httpd.New(httpd.Options{
-		Registry: home.Registry, Records: home.Records, Version: version,
-		BodyIdle: time.Duration(c.BodyIdle), ManifestBytes: c.ManifestBytes, Stopping: stopping,
-	})
+	certificates, private, err := s.certificates()
 	if err != nil {
-		return errors.Join(err, listener.Close(), home.Close())
+		return err
+	}
+	doors, err := s.doors(private)
+	if err != nil {
+		return err
+	}
+	listener, err := net.Listen("tcp", s.config.Listen)
+	if err != nil {
+		return fmt.Errorf("listen on %s: %w", s.config.Listen, err)
 	}
 	server := &http.Server{
 		Handler:           doors,
-		ReadHeaderTimeout: time.Duration(c.HeaderWithin),
+		ReadHeaderTimeout: time.Duration(s.config.HeaderWithin),
 		IdleTimeout:       2 * time.Minute,
 		MaxHeaderBytes:    64 << 10,
 		ErrorLog:          slog.NewLogLogger(slog.Default().Handler(), slog.LevelDebug),
 	}
+	s.says.Address, s.says.Scheme = listener.Addr().String(), "http"
 	failed := make(chan error, 1)
-	go func() { failed <- server.Serve(listener) }()
-	started(listener.Addr().String())
+	if certificates == nil {
+		go func() { failed <- server.Serve(listener) }()
+	} else {
+		s.says.Scheme = "https"
+		server.TLSConfig = certificates.Config()
+		go func() { failed <- server.ServeTLS(listener, "", "") }()
+	}
+	started(s.says)
 	select {
 	case err = <-failed:
-		close(stopping)
+		close(s.stopping)
 	case <-ctx.Done():
-		close(stopping)
-		err = stop(server, time.Duration(c.StopWithin))
+		close(s.stopping)
+		err = stop(server, time.Duration(s.config.StopWithin))
 		<-failed
 	}
-	return errors.Join(err, home.Close())
+	return err
+}
+
+// certificates returns what TLS is served by: nil for none, and the private
+// authority where there is one.
+func (s *service) certificates() (*authority.Certificates, *authority.Private, error) {
+	if s.config.PrivateAuthority {
+		private, err := authority.OpenPrivate(filepath.Join(s.config.Data, keysFolder))
+		if err != nil {
+			return nil, nil, err
+		}
+		s.says.Fingerprint = private.Fingerprint()
+		certificates, err := authority.FromAuthority(private, s.config.Hosts())
+		return certificates, private, err
+	}
+	pairs, err := s.config.Pairs()
+	if err != nil || len(pairs) == 0 {
+		return nil, nil, err
+	}
+	certificates, err := authority.FromFiles(pairs)
+	return certificates, nil, err
+}
+
+func (s *service) doors(private *authority.Private) (http.Handler, error) {
+	outside, err := s.config.Outside()
+	if err != nil {
+		return nil, err
+	}
+	trusted, err := s.config.Trusted()
+	if err != nil {
+		return nil, err
+	}
+	o := httpd.Options{
+		Registry: s.home.Registry, Records: s.home.Records, Access: s.home.Access, Version: s.version, Outside: outside, Trusted: trusted,
+		BodyIdle: time.Duration(s.config.BodyIdle), ManifestBytes: s.config.ManifestBytes, Stopping: s.stopping,
+	}
+	if private != nil {
+		o.Authority = private.PEM()
+	}
+	return httpd.New(o)
 }
 
 // stop refuses new work and waits for what is in flight; what is not done within

@@ -7,7 +7,10 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/sse"
 
+	"warthesis/internal/access"
 	"warthesis/internal/api"
+	"warthesis/internal/httpd/callers"
+	"warthesis/internal/record"
 )
 
 // quiet is how long a stream of changes is silent at most.
@@ -33,6 +36,9 @@ func (d *door) registerChanges(a huma.API, operation huma.Operation) {
 				if !open {
 					return
 				}
+				if !d.hears(ctx, e) {
+					continue
+				}
 				err = send.Data(api.Change{Kind: string(e.Kind), Repository: e.Repository, Tag: e.Tag, Digest: e.Digest, At: e.At.Time()})
 			case now := <-pulse.C:
 				err = send.Data(api.StillThere{At: now.UTC()})
@@ -46,4 +52,14 @@ func (d *door) registerChanges(a huma.API, operation huma.Operation) {
 			}
 		}
 	})
+}
+
+// hears reports whether a listener is told of an event: one about content that it
+// may pull.
+func (d *door) hears(ctx context.Context, e record.Event) bool {
+	if e.Repository == "" || e.Verdict != record.VerdictDone {
+		return false
+	}
+	v, err := d.Access.Verdict(ctx, callers.From(ctx), e.Repository, access.Pull)
+	return err == nil && v.Allowed
 }

@@ -21,11 +21,15 @@ var hexStart = regexp.MustCompile(`^[0-9a-f]{6,128}$`)
 
 func (d *door) find(ctx context.Context, in *findInput) (*reply[api.FindResult], error) {
 	query := d.withoutAddress(strings.TrimSpace(in.Query))
-	places, err := d.findDigest(ctx, query)
+	seen, err := d.seen(ctx)
 	if err != nil {
 		return nil, refusal(err)
 	}
-	named, err := d.findNames(ctx, query)
+	places, err := d.findDigest(ctx, query, seen)
+	if err != nil {
+		return nil, refusal(err)
+	}
+	named, err := d.findNames(ctx, query, seen)
 	places = append(append([]api.Place{}, places...), named...)
 	more := len(places) > mostPlaces
 	return ok(api.FindResult{Places: places[:min(len(places), mostPlaces)], More: more}, err)
@@ -39,7 +43,7 @@ func (d *door) withoutAddress(query string) string {
 	return query
 }
 
-func (d *door) findDigest(ctx context.Context, query string) ([]api.Place, error) {
+func (d *door) findDigest(ctx context.Context, query string, seen record.Seen) ([]api.Place, error) {
 	_, digest, found := strings.Cut(query, "@")
 	if !found {
 		digest = query
@@ -55,7 +59,7 @@ func (d *door) findDigest(ctx context.Context, query string) ([]api.Place, error
 	}
 	var places []api.Place
 	for _, prefix := range prefixes {
-		rows, err := d.Records.FindDigest(ctx, prefix, mostPlaces+1)
+		rows, err := d.Records.FindDigest(ctx, prefix, mostPlaces+1, seen)
 		if err != nil {
 			return nil, err
 		}
@@ -69,13 +73,13 @@ func (d *door) findDigest(ctx context.Context, query string) ([]api.Place, error
 	return places, nil
 }
 
-func (d *door) findNames(ctx context.Context, query string) ([]api.Place, error) {
+func (d *door) findNames(ctx context.Context, query string, seen record.Seen) ([]api.Place, error) {
 	name, tag, hasTag := strings.Cut(query, ":")
 	if hasTag {
-		return d.findTag(ctx, name, tag)
+		return d.findTag(ctx, name, tag, seen)
 	}
 	name, _, _ = strings.Cut(name, "@")
-	rows, err := d.Records.Repositories(ctx, "", record.Page{Contains: name, Limit: mostPlaces + 1})
+	rows, err := d.Records.Repositories(ctx, "", record.Page{Contains: name, Limit: mostPlaces + 1, Seen: seen})
 	places := make([]api.Place, len(rows))
 	for i, row := range rows {
 		places[i] = api.Place{Repository: row.Name, Relation: "repository", Size: row.Size}
@@ -83,8 +87,8 @@ func (d *door) findNames(ctx context.Context, query string) ([]api.Place, error)
 	return places, err
 }
 
-func (d *door) findTag(ctx context.Context, name, tag string) ([]api.Place, error) {
-	repositories, err := d.Records.Repositories(ctx, "", record.Page{Contains: name, Limit: mostPlaces})
+func (d *door) findTag(ctx context.Context, name, tag string, seen record.Seen) ([]api.Place, error) {
+	repositories, err := d.Records.Repositories(ctx, "", record.Page{Contains: name, Limit: mostPlaces, Seen: seen})
 	if err != nil {
 		return nil, err
 	}

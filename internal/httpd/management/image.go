@@ -21,6 +21,9 @@ func (d *door) image(ctx context.Context, in *imageInput) (*reply[api.Image], er
 	if err != nil {
 		return nil, refusal(err)
 	}
+	if err := d.visible(ctx, name); err != nil {
+		return nil, refusal(err)
+	}
 	m, err := d.Registry.Manifest(ctx, name, in.Reference)
 	if err != nil {
 		return nil, refusal(err)
@@ -95,7 +98,11 @@ func (d *door) platformImage(ctx context.Context, name oci.Name, m record.Manife
 			shown.Platform = oci.PlatformString(inspect.Platform(config))
 		}
 	}
-	holders, err := d.Records.View(ctx).Holders(digestsOf(parsed.Layers))
+	var holders map[oci.Digest]int64
+	seen, err := d.seen(ctx)
+	if err == nil {
+		holders, err = d.Records.View(ctx).Holders(digestsOf(parsed.Layers), seen)
+	}
 	if err != nil {
 		slog.Warn("the holders of layers cannot be counted", "repository", name, "digest", m.Digest, "error", err)
 	}

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"log/slog"
 	"net/http"
+	"net/url"
 	"strings"
 	"time"
 
@@ -16,7 +17,9 @@ import (
 	"github.com/danielgtaylor/huma/v2/adapters/humagin"
 	"github.com/gin-gonic/gin"
 
+	"warthesis/internal/access"
 	"warthesis/internal/api"
+	"warthesis/internal/httpd/callers"
 	"warthesis/internal/oci"
 	"warthesis/internal/record"
 	"warthesis/internal/registry"
@@ -26,6 +29,8 @@ import (
 type Options struct {
 	Registry *registry.Registry
 	Records  *record.Store
+	Access   *access.Access
+	Callers  *callers.Callers
 	Version  string
 	// Stopping is closed when the service stops: open streams end then.
 	Stopping <-chan struct{}
@@ -52,6 +57,7 @@ func Register(router *gin.Engine, o Options) huma.API {
 	huma.Register(a, get("/tags", "tags", "List the tags of a repository"), d.tags)
 	huma.Register(a, get("/image", "image", "Look into an image, an index or an artifact"), d.image)
 	huma.Register(a, get("/find", "find", "Find a repository, a tag or a digest"), d.find)
+	d.registerRights(a)
 	d.registerChanges(a, get("/changes", "changes", "What happens, as it happens"))
 	return a
 }
@@ -70,6 +76,10 @@ func ok[T any](body T, err error) (*reply[T], error) {
 // refusal translates kinds of errors to problem details.
 func refusal(err error) error {
 	var known *oci.Error
+	var slow *access.SlowDown
+	if errors.As(err, &slow) {
+		return tooSoon(slow)
+	}
 	if errors.Is(err, record.ErrNotFound) {
 		return huma.Error404NotFound("there is nothing of that name here")
 	}
@@ -78,6 +88,12 @@ func refusal(err error) error {
 		return huma.Error500InternalServerError("the registry failed; whoever runs it finds the reason in its log")
 	}
 	switch known.Code {
+	case oci.CodeUnauthorized:
+		return huma.Error401Unauthorized(known.Message)
+	case oci.CodeDenied:
+		return huma.Error403Forbidden(known.Message)
+	case oci.CodeInUse:
+		return huma.Error409Conflict(known.Message)
 	case oci.CodeNameUnknown, oci.CodeManifestUnknown, oci.CodeBlobUnknown:
 		return huma.Error404NotFound(known.Message)
 	case oci.CodeNameInvalid, oci.CodeTagInvalid, oci.CodeDigestInvalid, oci.CodeQueryInvalid:
@@ -88,18 +104,24 @@ func refusal(err error) error {
 }
 
 type serviceInput struct {
-	host string
-	tls  bool
+	base *url.URL
 }
 
 // Resolve looks at the request itself for the address it came to.
 func (in *serviceInput) Resolve(ctx huma.Context) []error {
-	in.host, in.tls = ctx.Host(), ctx.TLS() != nil
+	in.base = &url.URL{Scheme: "http", Host: ctx.Host()}
+	if ctx.TLS() != nil {
+		in.base.Scheme = "https"
+	}
 	return nil
 }
 
-func (d *door) service(_ context.Context, in *serviceInput) (*reply[api.Service], error) {
-	return ok(api.Service{Version: d.Version, Address: in.host, TLS: in.tls}, nil)
+func (d *door) service(ctx context.Context, in *serviceInput) (*reply[api.Service], error) {
+	base := in.base
+	if outside := callers.BaseOf(ctx); outside != nil {
+		base = outside
+	}
+	return ok(api.Service{Version: d.Version, Address: base.Host, TLS: base.Scheme == "https"}, nil)
 }
 
 // PageInput is what every list takes. It is exported for the API library, which reads embedded fields only of exported types.
@@ -152,20 +174,38 @@ func (d *door) repositories(ctx context.Context, in *repositoriesInput) (*reply[
 	if err != nil {
 		return nil, refusal(err)
 	}
+	if page.Seen, err = d.seen(ctx); err != nil {
+		return nil, refusal(err)
+	}
 	rows, err := d.Records.Repositories(ctx, in.Namespace, page)
 	rows, next := cut(rows, in.Limit, func(r record.RepositoryRow) cursor { return cursor{string(r.Name), r.PushedAt} })
+	if err != nil {
+		return nil, refusal(err)
+	}
 	list := api.RepositoryList{Repositories: make([]api.Repository, len(rows)), Next: next}
 	for i, row := range rows {
-		list.Repositories[i] = repositoryOf(row)
+		if list.Repositories[i], err = d.repositoryOf(ctx, row); err != nil {
+			break
+		}
 	}
 	return ok(list, err)
 }
 
-func repositoryOf(row record.RepositoryRow) api.Repository {
+func (d *door) repositoryOf(ctx context.Context, row record.RepositoryRow) (api.Repository, error) {
+	role, err := d.Access.RoleIn(ctx, callers.From(ctx), row.Name)
+	if err != nil {
+		return api.Repository{}, err
+	}
+	open, err := d.Access.IsOpen(ctx, row.Name)
+	visibility := string(row.Visibility)
+	if row.Visibility == record.VisibilityInherited {
+		visibility = inherited
+	}
 	return api.Repository{
+		Description: row.Description, Labels: labelsOf(row.Labels), Visibility: visibility, Open: open, Role: string(role),
 		Name: row.Name, Namespace: row.Name.Namespace(), Tags: row.Tags, Manifests: row.Manifests, Size: row.Size,
 		CreatedAt: row.CreatedAt.Time(), PushedAt: row.PushedAt.Time(), PulledAt: moment(row.PulledAt), Pulls: row.Pulls,
-	}
+	}, err
 }
 
 // moment is absent for never.
@@ -186,11 +226,17 @@ func (d *door) repository(ctx context.Context, in *RepositoryInput) (*reply[api.
 	if err != nil {
 		return nil, refusal(err)
 	}
+	if err := d.visible(ctx, name); err != nil {
+		return nil, refusal(err)
+	}
 	row, err := d.Records.RepositoryRow(ctx, name)
 	if errors.Is(err, record.ErrNotFound) {
-		err = oci.Errorf(oci.CodeNameUnknown, "there is no repository %s here; it is made by the first push to it", name)
+		err = noRepository(name)
 	}
-	return ok(repositoryOf(row), err)
+	if err != nil {
+		return nil, refusal(err)
+	}
+	return ok(d.repositoryOf(ctx, row))
 }
 
 type tagsInput struct {
@@ -203,9 +249,12 @@ func (d *door) tags(ctx context.Context, in *tagsInput) (*reply[api.TagList], er
 	if err != nil {
 		return nil, refusal(err)
 	}
+	if err := d.visible(ctx, name); err != nil {
+		return nil, refusal(err)
+	}
 	found, err := d.Records.Repository(ctx, name)
 	if errors.Is(err, record.ErrNotFound) {
-		return nil, refusal(oci.Errorf(oci.CodeNameUnknown, "there is no repository %s here; it is made by the first push to it", name))
+		err = noRepository(name)
 	}
 	if err != nil {
 		return nil, refusal(err)

@@ -1,7 +1,6 @@
 package protocol
 
 import (
-	"context"
 	"errors"
 	"fmt"
 	"net/http"
@@ -9,8 +8,10 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"warthesis/internal/access"
 	"warthesis/internal/blob"
 	"warthesis/internal/oci"
+	"warthesis/internal/record"
 	"warthesis/internal/registry"
 )
 
@@ -156,11 +157,36 @@ func (d *Door) mount(c *gin.Context, name oci.Name) (bool, error) {
 	if err != nil && c.Query("from") != "" {
 		return false, nil
 	}
-	mounted, err := d.registry.MountBlob(d.as(c), name, digest, from)
+	seen, err := d.mayMount(c, name, from)
+	if err != nil {
+		return false, err
+	}
+	mounted, err := d.registry.MountBlob(d.as(c), name, digest, from, seen)
 	if mounted {
 		blobCreated(c, name, digest)
 	}
 	return mounted, err
+}
+
+// mayMount returns from which repositories the caller may mount: those from which
+// it may pull. A bearer token that was not asked for the source is refused, whether
+// or not there is such a source; one that was asked and did not get it mounts
+// nothing, and the blob is pushed.
+func (d *Door) mayMount(c *gin.Context, name, from oci.Name) (record.Seen, error) {
+	caller, ctx := callerOf(c), c.Request.Context()
+	if from == "" {
+		return d.access.Seen(ctx, caller)
+	}
+	v, err := d.access.Verdict(ctx, caller, from, access.Pull)
+	if err != nil || v.Allowed {
+		return record.Seen{All: true}, err
+	}
+	if v.Elsewise {
+		return record.Seen{}, d.challenge(c, fmt.Sprintf("to mount from %s the token must be for it as well", from),
+			access.AskedScope{Type: "repository", Name: string(name), Actions: []access.Action{access.Pull, access.Push}},
+			access.AskedScope{Type: "repository", Name: string(from), Actions: []access.Action{access.Pull}})
+	}
+	return record.Seen{}, nil
 }
 
 // uploadProgress answers GET of a session.
@@ -254,9 +280,4 @@ func uploadGoesOn(c *gin.Context, name oci.Name, p registry.Progress, status int
 func (d *Door) part(c *gin.Context, offset int64) registry.Part {
 	body := d.incoming(c)
 	return registry.Part{Body: body, Offset: offset, Length: c.Request.ContentLength, Cut: body.Cut}
-}
-
-// as returns the request's context with who asks.
-func (d *Door) as(c *gin.Context) context.Context {
-	return registry.WithCaller(c.Request.Context(), registry.Caller{Address: c.ClientIP(), Request: d.requestID(c)})
 }

@@ -10,6 +10,7 @@ import (
 	"github.com/opencontainers/image-spec/specs-go"
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 
+	"warthesis/internal/access"
 	"warthesis/internal/oci"
 )
 
@@ -58,13 +59,22 @@ func (d *Door) listTags(c *gin.Context, name oci.Name, _ string) error {
 	return nil
 }
 
-// listRepositories answers the names of the repositories, page by page.
+// listRepositories answers the names of the repositories that the caller may see,
+// page by page.
 func (d *Door) listRepositories(c *gin.Context, _ oci.Name, _ string) error {
 	last, limit, err := pageOf(c)
 	if err != nil {
 		return err
 	}
-	names, more, err := d.registry.RepositoryNames(c.Request.Context(), last, limit)
+	caller := callerOf(c)
+	if caller.Nobody() || !caller.MayCatalogue() {
+		return d.challenge(c, "listing the repositories takes a login", access.CatalogueScope)
+	}
+	seen, err := d.access.Seen(c.Request.Context(), caller)
+	if err != nil {
+		return err
+	}
+	names, more, err := d.registry.RepositoryNames(c.Request.Context(), last, limit, seen)
 	if err != nil {
 		return err
 	}

@@ -44,6 +44,7 @@ func (d *Door) getManifest(c *gin.Context, name oci.Name, target string) error {
 		tag = oci.Tag(target)
 	}
 	d.registry.CountPull(m, tag)
+	d.access.Pulled(c.Request.Context(), callerOf(c), name, tag, m.Digest)
 	c.Data(http.StatusOK, m.MediaType, raw)
 	return nil
 }

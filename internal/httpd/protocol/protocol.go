@@ -8,6 +8,8 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"warthesis/internal/access"
+	"warthesis/internal/httpd/callers"
 	"warthesis/internal/oci"
 	"warthesis/internal/registry"
 )
@@ -19,8 +21,9 @@ type Options struct {
 	BodyIdle time.Duration
 	// ManifestBytes is the largest manifest that is read.
 	ManifestBytes int64
-	// RequestID returns the ID of a request.
-	RequestID func(*gin.Context) string
+	Access        *access.Access
+	// Callers tells who sends a request.
+	Callers *callers.Callers
 }
 
 // Door answers /v2.
@@ -28,14 +31,17 @@ type Door struct {
 	registry      *registry.Registry
 	idle          time.Duration
 	manifestBytes int64
-	requestID     func(*gin.Context) string
+	access        *access.Access
+	callers       *callers.Callers
 }
 
 // Register puts the door into the router.
 func Register(router gin.IRouter, o Options) {
-	d := &Door{registry: o.Registry, idle: o.BodyIdle, manifestBytes: o.ManifestBytes, requestID: o.RequestID}
+	d := &Door{registry: o.Registry, idle: o.BodyIdle, manifestBytes: o.ManifestBytes, access: o.Access, callers: o.Callers}
 	router.Any("/v2", d.serve)
 	router.Any("/v2/*path", d.serve)
+	router.GET(TokenPath, d.serveToken)
+	router.POST(TokenPath, d.serveToken)
 }
 
 // action answers one method of one kind of path.
@@ -69,21 +75,20 @@ var actions = map[kind]map[string]action{
 
 func (d *Door) serve(c *gin.Context) {
 	if err := d.answer(c); err != nil {
-		refuse(c, d.requestID(c), err)
+		refuse(c, d.callers.RequestID(c), err)
 	}
 }
 
 func (d *Door) answer(c *gin.Context) error {
+	caller, err := d.callers.Of(c)
+	if err != nil {
+		return d.unknownCaller(c, err)
+	}
+	c.Set(callerKey, caller)
 	r := parseRoute(c.Param("path"))
 	switch r.kind {
 	case base:
-		if c.Request.Method != http.MethodGet && c.Request.Method != http.MethodHead {
-			return oci.Errorf(oci.CodeUnsupported, "the version check takes GET")
-		}
-		// Older clients look for it here.
-		c.Header("Docker-Distribution-Api-Version", "registry/2.0")
-		c.JSON(http.StatusOK, struct{}{})
-		return nil
+		return d.version(c)
 	case nothing:
 		return oci.Errorf(oci.CodeNameUnknown, "the path is not one of the distribution protocol: it ends in blobs/…, manifests/… or tags/list behind a repository's name")
 	}
@@ -98,5 +103,23 @@ func (d *Door) answer(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
+	if err := d.admit(c, caller, r, name); err != nil {
+		return err
+	}
 	return do(d, c, name, r.item)
+}
+
+// version answers the check that begins each login: without credentials it is
+// refused with where to get a token (distribution-spec, "Determining Support").
+func (d *Door) version(c *gin.Context) error {
+	// Older clients look for it here.
+	c.Header("Docker-Distribution-Api-Version", "registry/2.0")
+	if c.Request.Method != http.MethodGet && c.Request.Method != http.MethodHead {
+		return oci.Errorf(oci.CodeUnsupported, "the version check takes GET")
+	}
+	if !callers.Came(c) {
+		return d.challenge(c, "not logged in to this registry")
+	}
+	c.JSON(http.StatusOK, struct{}{})
+	return nil
 }

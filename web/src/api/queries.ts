@@ -14,11 +14,11 @@ const pageSize = 200
 export const useService = () =>
   useQuery({ queryKey: ['service'], queryFn: () => take(client.GET('/api/v1/service')), staleTime: Infinity })
 
-export const useRepositories = (view: ListView) =>
+export const useRepositories = (view: ListView, namespace?: string) =>
   useInfiniteQuery({
-    queryKey: ['repositories', view],
+    queryKey: ['repositories', view, namespace],
     queryFn: ({ pageParam }) =>
-      take(client.GET('/api/v1/repositories', { params: { query: { ...view, after: pageParam, limit: pageSize } } })),
+      take(client.GET('/api/v1/repositories', { params: { query: { ...view, namespace, after: pageParam, limit: pageSize } } })),
     initialPageParam: '',
     getNextPageParam: (last) => last.next,
     placeholderData: keepPreviousData,

@@ -1,12 +1,20 @@
 import { Box, Link, Typography } from '@mui/material'
 import { Link as Route, useLocation } from 'react-router'
 import { useService } from '../api/queries'
+import { useMe } from '../api/rights'
 
-const places = [{ to: '/', name: 'Images', here: (at: string) => at === '/' || at.startsWith('/r/') }]
+const places = [
+  { to: '/', name: 'Images', here: (at: string) => at === '/' || at.startsWith('/r/') },
+  { to: '/access', name: 'Access', here: (at: string) => at.startsWith('/access') || at.startsWith('/n/') },
+  { to: '/activity', name: 'Activity', here: (at: string) => at === '/activity' },
+]
 
 export function Rail() {
   const { pathname } = useLocation()
   const service = useService()
+  const me = useMe()
+  const owns = me.data?.roles.some((r) => r.role === 'owner') ?? false
+  const shown = places.filter((p) => p.to === '/' || (me.data?.account && (p.to !== '/activity' || me.data.reads_audit || owns)))
   return (
     <Box
       component="nav"
@@ -23,7 +31,7 @@ export function Rail() {
         </Typography>
       </Link>
       <Box component="ul" sx={{ listStyle: 'none', m: 0, p: 0, flex: 1 }}>
-        {places.map((p) => (
+        {shown.map((p) => (
           <li key={p.to}>
             <Link
               component={Route}
@@ -42,7 +50,11 @@ export function Rail() {
         ))}
       </Box>
       <Box sx={{ px: 2.5, py: 2, borderTop: 1, borderColor: 'divider' }}>
-        <Typography variant="body2">Nobody has to log in</Typography>
+        {me.data && (
+          <Link component={Route} to={me.data.account ? '/me' : '/sign-in'} color="textPrimary" aria-current={pathname === '/me' ? 'page' : undefined} sx={{ fontWeight: 600, overflowWrap: 'anywhere' }}>
+            {me.data.account ?? 'Sign in'}
+          </Link>
+        )}
         <Typography variant="body2" color="textSecondary" sx={{ overflowWrap: 'anywhere' }}>
           {service.data ? service.data.address : ' '}
         </Typography>

@@ -5,14 +5,13 @@ import { imagePlace } from '../api/addresses'
 import { Refusal, type Schemas } from '../api/client'
 import { type Sort, useRepository, useService, useTags } from '../api/queries'
 import { Size, When } from '../parts/Amounts'
-import { Commands } from '../parts/Commands'
 import { Digest } from '../parts/Digest'
 import { Filter, useListView } from '../parts/Filter'
 import { Page } from '../parts/Page'
 import { type Column, RowTable } from '../parts/RowTable'
 import { Empty, Trouble, Waiting } from '../parts/States'
+import { PushAndPull } from '../access/PushAndPull'
 import { Path } from './Path'
-import { repositoryTools } from './tools'
 
 type Tag = Schemas['Tag']
 
@@ -43,7 +42,6 @@ export function RepositoryPage({ repository }: { repository: string }) {
   const { fetchNextPage, isFetchingNextPage } = list
   const onMore = useCallback(() => void (isFetchingNextPage || fetchNextPage()), [isFetchingNextPage, fetchNextPage])
   const address = service.data?.address ?? ''
-  const tools = repositoryTools(address, repository, rows[0]?.name, rows[0]?.digest)
   if (about.error) {
     const unknown = about.error instanceof Refusal && about.error.status === 404
     return (
@@ -65,7 +63,8 @@ export function RepositoryPage({ repository }: { repository: string }) {
         <>
           {about.data && (
             <Typography color="textSecondary">
-              {about.data.tags} {about.data.tags === 1 ? 'tag' : 'tags'} · <Size bytes={about.data.size} /> · {about.data.pulls.toLocaleString('en')} pulls
+              {about.data.tags} {about.data.tags === 1 ? 'tag' : 'tags'} · <Size bytes={about.data.size} /> · {about.data.pulls.toLocaleString('en')} pulls · {about.data.open ? 'anybody may pull' : 'only members may pull'}
+              {about.data.description && ` · ${about.data.description}`}
             </Typography>
           )}
           <Filter label="Only tags with …" value={view.contains} onChange={(contains) => change({ contains })} />
@@ -73,7 +72,7 @@ export function RepositoryPage({ repository }: { repository: string }) {
       }
     >
       <Box sx={{ mb: 2 }}>
-        <Commands title="Push and pull here" tools={tools} />
+        <PushAndPull repository={repository} tag={rows[0]?.name} digest={rows[0]?.digest} mayPush={['writer', 'curator', 'owner'].includes(about.data?.role ?? '')} />
       </Box>
       {list.isPending && <Waiting />}
       {list.error && <Trouble asked="Listing the tags" error={list.error} again={() => void list.refetch()} />}

@@ -34,7 +34,7 @@ export interface Tool {
 }
 
 // Commands are the exact commands for one place, by tool.
-export function Commands({ title, tools }: { title: string; tools: Tool[] }) {
+export function Commands({ title, tools, under }: { title: string; tools: Tool[]; under?: ReactNode }) {
   const [shown, setShown] = useState(0)
   const tool = tools[shown]!
   return (
@@ -51,7 +51,7 @@ export function Commands({ title, tools }: { title: string; tools: Tool[] }) {
       </Box>
       <Box sx={{ display: 'grid', gap: 0.75 }}>
         {tool.lines.map((l) => (
-          <CommandLine key={l.command} {...l} />
+          <CommandLine key={l.label ?? l.command} {...l} />
         ))}
       </Box>
       {tool.note && (
@@ -59,6 +59,7 @@ export function Commands({ title, tools }: { title: string; tools: Tool[] }) {
           {tool.note}
         </Typography>
       )}
+      {under}
     </Paper>
   )
 }

@@ -21,8 +21,8 @@ export function RowTable<Row, Sort extends string>(props: {
   columns: Column<Row, Sort>[]
   rows: Row[]
   rowKey: (row: Row) => string
-  // place is where a row leads.
-  place: (row: Row) => string
+  // place is where a row leads; without one rows lead nowhere.
+  place?: (row: Row) => string
   sort: Sort
   onSort: (sort: Sort) => void
   more: boolean
@@ -54,7 +54,7 @@ export function RowTable<Row, Sort extends string>(props: {
       e.preventDefault()
       focusRow(to)
     }
-    if (e.key === 'Enter' && e.target === e.currentTarget) void go(props.place(rows[index]!))
+    if (e.key === 'Enter' && e.target === e.currentTarget && props.place) void go(props.place(rows[index]!))
   }
   const grid = { display: 'grid', gridTemplateColumns: columns.map((c) => c.width).join(' '), columnGap: 2.5, px: 2, alignItems: 'center' } as const
   return (
@@ -95,9 +95,9 @@ export function RowTable<Row, Sort extends string>(props: {
               tabIndex={item.index === Math.min(current, rows.length - 1) ? 0 : -1}
               onFocus={() => setCurrent(item.index)}
               onKeyDown={(e) => onKey(e, item.index)}
-              onClick={() => void go(props.place(row))}
+              onClick={() => props.place && void go(props.place(row))}
               sx={{
-                ...grid, position: 'absolute', top: 0, left: 0, right: 0, height: rowHeight, transform: `translateY(${item.start}px)`, cursor: 'pointer',
+                ...grid, position: 'absolute', top: 0, left: 0, right: 0, height: rowHeight, transform: `translateY(${item.start}px)`, cursor: props.place ? 'pointer' : 'default',
                 borderBottom: 1, borderColor: 'divider', '&:hover': { bgcolor: 'action.hover' }, '&:focus-visible': { outlineOffset: -2 },
               }}
             >

@@ -1,0 +1,103 @@
+package access
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"log/slog"
+	"sync"
+	"time"
+
+	lru "github.com/hashicorp/golang-lru/v2"
+
+	"warthesis/internal/clock"
+	"warthesis/internal/record"
+)
+
+// Access decides about one registry. It is safe for concurrent use.
+type Access struct {
+	records *record.Store
+	clock   clock.Clock
+	keys    *keyring
+	// verified remembers passwords that were right, by a hash under a key of this
+	// process, and bearer remembers tokens whose signature was checked.
+	verified *lru.Cache[[32]byte, verifiedPassword]
+	bearer   *lru.Cache[[32]byte, *bearerClaims]
+	macKey   [32]byte
+	slow     *slowdown
+	ledger   *ledger
+
+	stop  chan struct{}
+	ended sync.WaitGroup
+}
+
+// cachedCredentials bounds the caches of credentials, in entries.
+const cachedCredentials = 8192
+
+// Open returns the access to a registry. folder holds the keys by which tokens are
+// signed; they are made where they are missing.
+func Open(records *record.Store, clk clock.Clock, folder string) (*Access, error) {
+	keys, err := openKeyring(folder, clk)
+	if err != nil {
+		return nil, err
+	}
+	verified, err1 := lru.New[[32]byte, verifiedPassword](cachedCredentials)
+	bearer, err2 := lru.New[[32]byte, *bearerClaims](cachedCredentials)
+	slow, err3 := newSlowdown(clk)
+	if err := errors.Join(err1, err2, err3); err != nil {
+		return nil, err
+	}
+	a := &Access{
+		records: records, clock: clk, keys: keys, verified: verified, bearer: bearer, slow: slow,
+		ledger: newLedger(), stop: make(chan struct{}),
+	}
+	rand.Read(a.macKey[:])
+	a.ended.Go(a.keep)
+	return a, nil
+}
+
+// Close writes what was gathered and ends background work.
+func (a *Access) Close() error {
+	close(a.stop)
+	a.ended.Wait()
+	return a.flush()
+}
+
+const (
+	flushEvery  = 2 * time.Second
+	rotateEvery = time.Hour
+)
+
+// keep writes refusals and uses at intervals, and looks after the keys.
+func (a *Access) keep() {
+	flush, rotate := time.NewTicker(flushEvery), time.NewTicker(rotateEvery)
+	defer flush.Stop()
+	defer rotate.Stop()
+	for {
+		var err error
+		select {
+		case <-flush.C:
+			err = a.flush()
+		case <-a.ledger.full:
+			err = a.flush()
+		case <-rotate.C:
+			err = errors.Join(a.keys.rotate(keyAge), a.records.Update(context.Background(), func(tx *record.Tx) error {
+				return tx.DropEnded(tx.Now())
+			}))
+		case <-a.stop:
+			return
+		}
+		if err != nil {
+			slog.Error("access: what is done at intervals failed and is tried again at the next", "error", err)
+		}
+	}
+}
+
+// RotateKeys lets new tokens be signed by a new key. Those signed by the old one
+// stay good until they end.
+func (a *Access) RotateKeys(_ context.Context, c Caller) error {
+	if err := a.admin(c, "rotate the keys"); err != nil {
+		return err
+	}
+	return a.keys.rotate(0)
+}

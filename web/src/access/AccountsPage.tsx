@@ -1,0 +1,138 @@
+import { Box, Button, Checkbox, FormControlLabel, Typography } from '@mui/material'
+import { useCallback, useMemo, useState } from 'react'
+import { useSearchParams } from 'react-router'
+import { type Account, useAccounts, useChangeAccount, useMakeAccount, useMe, useSetPassword } from '../api/rights'
+import { When } from '../parts/Amounts'
+import { Filter, useListView } from '../parts/Filter'
+import { Ask, Field, FormDialog, Section } from '../parts/Forms'
+import { Page } from '../parts/Page'
+import { type Column, RowTable } from '../parts/RowTable'
+import { Trouble, Waiting } from '../parts/States'
+import { AccessTabs } from './AccessTabs'
+import { TokenTable } from './TokenTable'
+
+const columns: Column<Account, 'name'>[] = [
+  { title: 'Account', width: '180px', sort: 'name', cell: (a) => a.name },
+  { title: 'Kind', width: '190px', cell: (a) => `${a.kind === 'machine' ? 'machine account' : 'person'}${a.admin ? ', registry admin' : ''}${a.disabled ? ', disabled' : ''}` },
+  { title: 'Groups', width: '160px', cell: (a) => a.groups.join(', ') },
+  { title: 'Made', width: '130px', cell: (a) => <When at={a.created_at} /> },
+  { title: 'Who or what it is', width: 'minmax(160px, 1fr)', cell: (a) => a.description },
+]
+
+export function AccountsPage() {
+  const { view, change } = useListView('name')
+  const list = useAccounts(view.contains)
+  const me = useMe()
+  const [asked] = useSearchParams()
+  const rows = useMemo(() => list.data?.pages.flatMap((p) => p.accounts) ?? [], [list.data])
+  const { fetchNextPage, isFetchingNextPage } = list
+  const onMore = useCallback(() => void (isFetchingNextPage || fetchNextPage()), [isFetchingNextPage, fetchNextPage])
+  const open = rows.find((a) => a.name === asked.get('open'))
+  return (
+    <Page
+      title="Accounts" fill over={<AccessTabs />}
+      beside={
+        <Box sx={{ display: 'flex', gap: 1.5, ml: 'auto', alignItems: 'center' }}>
+          {me.data?.admin && <MakeAccount />}
+          <Filter label="Only names with …" value={view.contains} onChange={(contains) => change({ contains })} />
+        </Box>
+      }
+    >
+      {list.isPending && <Waiting />}
+      {list.error && <Trouble asked="Listing the accounts" error={list.error} again={() => void list.refetch()} />}
+      {open && me.data?.admin && <OneAccount key={open.name} account={open} />}
+      {rows.length > 0 && (
+        <RowTable
+          label="Accounts" columns={columns} rows={rows} rowKey={(a) => a.name} place={(a) => `/access/accounts?open=${encodeURIComponent(a.name)}`}
+          sort="name" onSort={() => {}} more={list.hasNextPage} onMore={onMore}
+        />
+      )}
+    </Page>
+  )
+}
+
+function OneAccount({ account }: { account: Account }) {
+  const change = useChangeAccount()
+  return (
+    <Box sx={{ maxHeight: '60%', overflow: 'auto', mb: 1, flexShrink: 0 }}>
+      <Section
+        title={account.name}
+        beside={
+          <>
+            {account.kind === 'person' && <SetPassword account={account.name} />}
+            <Ask
+              name={account.admin ? 'Take registry admin' : 'Make registry admin'} label={`Change whether ${account.name} is a registry admin`} action={account.admin ? 'Take it' : 'Make it'}
+              question={account.admin ? `Take registry admin from ${account.name}?` : `Make ${account.name} a registry admin?`}
+              consequence={account.admin ? 'The account keeps the roles that it has.' : 'A registry admin may do everything, everywhere.'} busy={change.isPending} error={change.error}
+              onDo={(done) => change.mutate({ name: account.name, admin: !account.admin }, { onSuccess: done })}
+            />
+            <Ask
+              name={account.disabled ? 'Enable' : 'Disable'} label={`Disable or enable ${account.name}`} action={account.disabled ? 'Enable it' : 'Disable it'}
+              question={account.disabled ? `Let ${account.name} log in again?` : `Keep ${account.name} from logging in?`}
+              consequence={account.disabled ? 'Its tokens that have not ended work again.' : 'Its sessions and tokens stop at the next request. It can be enabled again here.'} busy={change.isPending} error={change.error}
+              onDo={(done) => change.mutate({ name: account.name, disabled: !account.disabled }, { onSuccess: done })}
+            />
+          </>
+        }
+      >
+        <Typography color="textSecondary">
+          {account.kind === 'machine' ? 'Machine account' : 'Person'}
+          {account.admin && ', registry admin'}
+          {account.disabled && ', disabled'}
+          {account.company && `, by the company's login at ${account.company}`}
+          {account.description && `. ${account.description}`}
+        </Typography>
+      </Section>
+      <TokenTable account={account.name} title={`Tokens of ${account.name}`} />
+    </Box>
+  )
+}
+
+function SetPassword({ account }: { account: string }) {
+  const [open, setOpen] = useState(false)
+  const [password, setPassword] = useState('')
+  const set = useSetPassword()
+  return (
+    <>
+      <Button size="small" color="inherit" onClick={() => setOpen(true)}>
+        Set a password
+      </Button>
+      <FormDialog
+        title={`Set a password for ${account}`} action="Set it" open={open} onClose={() => setOpen(false)} busy={set.isPending} error={set.error} ready={password !== ''}
+        onDo={() => set.mutate({ name: account, password }, { onSuccess: () => { setOpen(false); setPassword('') } })}
+      >
+        <Field label="New password" type="password" value={password} onChange={setPassword} hint="At least 10 characters. Sessions and logins of the account end; its tokens go on." autoFocus />
+      </FormDialog>
+    </>
+  )
+}
+
+function MakeAccount() {
+  const [open, setOpen] = useState(false)
+  const [name, setName] = useState('')
+  const [description, setDescription] = useState('')
+  const [machine, setMachine] = useState(false)
+  const [password, setPassword] = useState('')
+  const make = useMakeAccount()
+  return (
+    <>
+      <Button size="small" variant="outlined" onClick={() => setOpen(true)}>
+        Make an account
+      </Button>
+      <FormDialog
+        title="Make an account" action="Make it" open={open} onClose={() => setOpen(false)} busy={make.isPending} error={make.error} ready={name !== ''}
+        onDo={() =>
+          make.mutate(
+            { name, description, kind: machine ? 'machine' : 'person', password: machine || password === '' ? undefined : password },
+            { onSuccess: () => { setOpen(false); setName(''); setPassword('') } },
+          )
+        }
+      >
+        <Field label="Name" value={name} onChange={setName} autoFocus />
+        <Field label="Who or what it is" value={description} onChange={setDescription} />
+        <FormControlLabel label="A machine account: for a program, which logs in by tokens" control={<Checkbox size="small" checked={machine} onChange={(e) => setMachine(e.target.checked)} />} />
+        {!machine && <Field label="Password" type="password" value={password} onChange={setPassword} hint="At least 10 characters; leave it out for somebody who comes by the company's login" />}
+      </FormDialog>
+    </>
+  )
+}

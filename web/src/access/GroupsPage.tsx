@@ -1,0 +1,98 @@
+import { Box, Button, Chip, Typography } from '@mui/material'
+import { useState } from 'react'
+import { type Group, useAccounts, useGroups, useJoinGroup, useLeaveGroup, useMakeGroup, useMe, useRemoveGroup } from '../api/rights'
+import { Ask, Field, FormDialog, Said } from '../parts/Forms'
+import { Page } from '../parts/Page'
+import { type PlainColumn, PlainTable } from '../parts/PlainTable'
+import { Empty, Trouble, Waiting } from '../parts/States'
+import { AccessTabs } from './AccessTabs'
+
+export function GroupsPage() {
+  const groups = useGroups()
+  const me = useMe()
+  const remove = useRemoveGroup()
+  const leave = useLeaveGroup()
+  const admin = me.data?.admin ?? false
+  const columns: PlainColumn<Group>[] = [
+    { title: 'Group', width: 140, cell: (g: Group) => g.name },
+    {
+      title: 'Members',
+      cell: (g: Group) => (
+        <Box sx={{ display: 'flex', flexWrap: 'wrap', gap: 0.5, alignItems: 'center' }}>
+          {g.members.map((m) => (
+            <Chip key={m} size="small" variant="outlined" label={m} onDelete={admin ? () => leave.mutate({ group: g.name, account: m }) : undefined} />
+          ))}
+          {g.members.length === 0 && <Typography component="span" color="textSecondary">nobody</Typography>}
+          {admin && <Join group={g} />}
+        </Box>
+      ),
+    },
+    { title: 'At the company’s login', width: 180, cell: (g: Group) => g.claim ?? 'not known there' },
+    { title: 'Who is in it', cell: (g: Group) => g.description ?? '' },
+  ]
+  if (admin) {
+    columns.push({
+      title: 'Do', width: 90,
+      cell: (g: Group) => (
+        <Ask
+          name="Remove" label={`Remove the group ${g.name}`} question={`Remove the group ${g.name}?`} action="Remove it" busy={remove.isPending} error={remove.error}
+          consequence={`Its ${g.members.length} members lose the roles that they have by it. The group and its roles must be made anew to get them back.`}
+          onDo={(done) => remove.mutate(g.name, { onSuccess: done })}
+        />
+      ),
+    })
+  }
+  return (
+    <Page title="Groups" over={<AccessTabs />} beside={<Box sx={{ ml: 'auto' }}>{admin && <MakeGroup />}</Box>}>
+      {groups.isPending && <Waiting />}
+      {groups.error && <Trouble asked="Listing the groups" error={groups.error} />}
+      <Said error={leave.error} />
+      {groups.data && groups.data.groups.length === 0 && <Empty command="warthesis team REGISTRY/NAMESPACE --owner NAME">No groups yet. One comes with a new team:</Empty>}
+      {groups.data && groups.data.groups.length > 0 && <PlainTable label="Groups" columns={columns} rows={groups.data.groups} rowKey={(g) => g.name} />}
+    </Page>
+  )
+}
+
+function Join({ group }: { group: Group }) {
+  const [open, setOpen] = useState(false)
+  const [account, setAccount] = useState('')
+  const accounts = useAccounts('', open)
+  const join = useJoinGroup()
+  const names = (accounts.data?.pages.flatMap((p) => p.accounts) ?? []).filter((a) => !group.members.includes(a.name)).map((a) => ({ value: a.name, name: a.name }))
+  return (
+    <>
+      <Button size="small" color="inherit" aria-label={`Add somebody to the group ${group.name}`} onClick={() => setOpen(true)}>
+        Add
+      </Button>
+      <FormDialog
+        title={`Add somebody to the group ${group.name}`} action="Add" open={open} onClose={() => setOpen(false)} busy={join.isPending} error={join.error} ready={account !== ''}
+        onDo={() => join.mutate({ group: group.name, account }, { onSuccess: () => { setOpen(false); setAccount('') } })}
+      >
+        <Field label="Account" value={account} onChange={setAccount} options={names} />
+      </FormDialog>
+    </>
+  )
+}
+
+function MakeGroup() {
+  const [open, setOpen] = useState(false)
+  const [name, setName] = useState('')
+  const [description, setDescription] = useState('')
+  const [claim, setClaim] = useState('')
+  const make = useMakeGroup()
+  return (
+    <>
+      <Button size="small" variant="outlined" onClick={() => setOpen(true)}>
+        Make a group
+      </Button>
+      <FormDialog
+        title="Make a group" action="Make it" open={open} onClose={() => setOpen(false)} busy={make.isPending} error={make.error} ready={name !== ''}
+        onDo={() => make.mutate({ name, description, claim }, { onSuccess: () => { setOpen(false); setName('') } })}
+      >
+        <Field label="Name" value={name} onChange={setName} autoFocus />
+        <Field label="Who is in it" value={description} onChange={setDescription} />
+        <Field label="Its name at the company’s login" value={claim} onChange={setClaim} hint="The company’s login then fills it" />
+      </FormDialog>
+    </>
+  )
+}

@@ -1,0 +1,72 @@
+import { Box, Button, Checkbox, FormControlLabel, Typography } from '@mui/material'
+import { useState } from 'react'
+import { type MadeToken, useMakeToken } from '../api/rights'
+import { CommandLine } from '../parts/Commands'
+import { Field, FormDialog } from '../parts/Forms'
+import { useService } from '../api/queries'
+
+const actions = [
+  { name: 'pull', about: 'pull' },
+  { name: 'push', about: 'push' },
+  { name: 'delete', about: 'delete' },
+  { name: 'manage', about: 'change members and settings' },
+]
+
+export const lives = [
+  { value: '7', name: '7 days' },
+  { value: '30', name: '30 days' },
+  { value: '90', name: '90 days' },
+  { value: '365', name: '1 year' },
+  { value: '0', name: 'without end' },
+]
+
+// Secret shows a new token, this once.
+export function Secret({ made }: { made: MadeToken }) {
+  const service = useService()
+  return (
+    <Box role="status" sx={{ border: 1, borderColor: 'primary.main', borderRadius: 1, p: 2, mb: 2, display: 'grid', gap: 1 }}>
+      <Typography sx={{ fontWeight: 600 }}>The token “{made.name}” of {made.account}. It is shown this once: copy it now.</Typography>
+      <CommandLine command={made.secret} />
+      <CommandLine label="Log in with it" command={`echo ${made.secret} | warthesis login ${service.data?.address ?? ''} --account ${made.account} --from-stdin`} />
+    </Box>
+  )
+}
+
+export function MakeToken({ account, onMade }: { account?: string; onMade: (made: MadeToken) => void }) {
+  const [open, setOpen] = useState(false)
+  const [name, setName] = useState('')
+  const [pattern, setPattern] = useState('')
+  const [may, setMay] = useState<string[]>(['pull'])
+  const [days, setDays] = useState('90')
+  const make = useMakeToken()
+  const toggle = (action: string) => setMay((old) => (old.includes(action) ? old.filter((a) => a !== action) : [...old, action]))
+  return (
+    <>
+      <Button size="small" variant="outlined" onClick={() => setOpen(true)}>
+        Make a token
+      </Button>
+      <FormDialog
+        title={account ? `Make a token for ${account}` : 'Make a token'} action="Make it" open={open} onClose={() => setOpen(false)} busy={make.isPending} error={make.error}
+        ready={name !== '' && pattern !== '' && may.length > 0}
+        onDo={() =>
+          make.mutate(
+            { account, name, days: Number(days), scopes: [{ pattern, actions: may }] },
+            { onSuccess: (made) => { setOpen(false); setName(''); onMade(made) } },
+          )
+        }
+      >
+        <Field label="Name" value={name} onChange={setName} hint="Where it will be used, such as “build pipeline of seatmap”" autoFocus />
+        <Field label="Repositories" value={pattern} onChange={setPattern} hint="One name, or a pattern: berths/seatmap, berths/*, *" />
+        <Box role="group" aria-label="What it may do">
+          {actions.map((a) => (
+            <FormControlLabel key={a.name} label={a.about} control={<Checkbox size="small" checked={may.includes(a.name)} onChange={() => toggle(a.name)} />} />
+          ))}
+        </Box>
+        <Field label="Good for" value={days} onChange={setDays} options={lives} />
+        <Typography variant="body2" color="textSecondary">
+          A token never may more than the account that it belongs to.
+        </Typography>
+      </FormDialog>
+    </>
+  )
+}

@@ -1,0 +1,43 @@
+import { Box, Button, Typography } from '@mui/material'
+import { useState } from 'react'
+import { useService } from '../api/queries'
+import { useMakeToken, useMe } from '../api/rights'
+import { repositoryTools } from '../images/tools'
+import { Commands } from '../parts/Commands'
+import { Said } from '../parts/Forms'
+
+// PushAndPull has the exact commands for a repository, its reader and each tool,
+// with a token made on the spot where that is wanted.
+export function PushAndPull({ repository, namespace, tag, digest, mayPush }: { repository: string; namespace?: string; tag?: string; digest?: string; mayPush: boolean }) {
+  const service = useService()
+  const me = useMe()
+  const make = useMakeToken()
+  const [secret, setSecret] = useState('')
+  const address = service.data?.address ?? ''
+  const account = me.data?.account
+  const actions = mayPush ? ['pull', 'push'] : ['pull']
+  const pattern = namespace ? `${namespace}/*` : repository
+  const tools = repositoryTools({ address, repository, account, secret, mayPush }, tag, digest)
+  return (
+    <Commands
+      title={mayPush ? 'Push and pull here' : 'Pull here'} tools={tools}
+      under={
+        account && (
+          <Box sx={{ display: 'flex', gap: 2, alignItems: 'center', mt: 1 }}>
+            {secret === '' ? (
+              <Button
+                size="small" variant="outlined" disabled={make.isPending}
+                onClick={() => make.mutate({ name: `made for ${pattern}`, days: 90, scopes: [{ pattern, actions }] }, { onSuccess: (made) => setSecret(made.secret) })}
+              >
+                Make a token for these commands
+              </Button>
+            ) : (
+              <Typography role="status" variant="body2">The commands have a new token in them, for {pattern}: {actions.join(', ')}, good for 90 days. It is shown this once.</Typography>
+            )}
+            <Said error={make.error} />
+          </Box>
+        )
+      }
+    />
+  )
+}

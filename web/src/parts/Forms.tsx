@@ -1,0 +1,119 @@
+import { Box, Button, Dialog, DialogActions, DialogContent, DialogTitle, MenuItem, Paper, TextField, Typography } from '@mui/material'
+import { type FormEvent, type ReactNode, useState } from 'react'
+
+// Field is one line of a form.
+export function Field({ label, value, onChange, hint, type, options, autoFocus, width, multiline }: {
+  label: string
+  value: string
+  onChange: (value: string) => void
+  hint?: ReactNode
+  type?: 'password' | 'number' | 'date'
+  // options make it a choice.
+  options?: { value: string; name: string }[]
+  autoFocus?: boolean
+  width?: number
+  multiline?: boolean
+}) {
+  return (
+    <TextField
+      label={label} value={value} onChange={(e) => onChange(e.target.value)} helperText={hint} type={type ?? 'text'} size="small"
+      select={options !== undefined} autoFocus={autoFocus} fullWidth={width === undefined} multiline={multiline} minRows={multiline ? 2 : undefined}
+      sx={{ width }} slotProps={{ htmlInput: { spellCheck: false, autoCapitalize: 'off' }, inputLabel: type === 'date' ? { shrink: true } : {} }}
+    >
+      {options?.map((o) => (
+        <MenuItem key={o.value} value={o.value}>
+          {o.name}
+        </MenuItem>
+      ))}
+    </TextField>
+  )
+}
+
+// Said is what the registry said against what was asked.
+export function Said({ error }: { error: Error | null }) {
+  if (!error) return null
+  return (
+    <Typography role="alert" color="error" sx={{ overflowWrap: 'anywhere' }}>
+      {error.message}
+    </Typography>
+  )
+}
+
+// FormDialog asks for what is needed, and stays until it worked.
+export function FormDialog({ title, action, open, onClose, onDo, busy, error, children, ready = true }: {
+  title: string
+  action: string
+  open: boolean
+  onClose: () => void
+  onDo: () => void
+  busy: boolean
+  error: Error | null
+  children: ReactNode
+  ready?: boolean
+}) {
+  const submit = (e: FormEvent) => {
+    e.preventDefault()
+    if (ready && !busy) onDo()
+  }
+  return (
+    <Dialog open={open} onClose={onClose} fullWidth maxWidth="sm" aria-labelledby="dialog-title">
+      <Box component="form" onSubmit={submit}>
+        <DialogTitle id="dialog-title" sx={{ fontSize: '1.125rem', pb: 1 }}>
+          {title}
+        </DialogTitle>
+        <DialogContent sx={{ display: 'grid', gap: 2, pt: '8px !important' }}>
+          {children}
+          <Said error={error} />
+        </DialogContent>
+        <DialogActions sx={{ px: 3, pb: 2 }}>
+          <Button onClick={onClose} color="inherit">
+            Cancel
+          </Button>
+          <Button type="submit" variant="contained" disableElevation disabled={!ready || busy}>
+            {action}
+          </Button>
+        </DialogActions>
+      </Box>
+    </Dialog>
+  )
+}
+
+// Ask is a button that asks before it does something.
+export function Ask({ name, label, question, consequence, action, onDo, busy, error }: {
+  name: string
+  // label says to readers of the screen on what it acts.
+  label: string
+  question: string
+  consequence: ReactNode
+  action: string
+  onDo: (done: () => void) => void
+  busy: boolean
+  error: Error | null
+}) {
+  const [open, setOpen] = useState(false)
+  return (
+    <>
+      <Button size="small" color="inherit" aria-label={label} sx={{ minWidth: 0, ml: -0.75, mr: 0.75 }} onClick={() => setOpen(true)}>
+        {name}
+      </Button>
+      <FormDialog title={question} action={action} open={open} onClose={() => setOpen(false)} onDo={() => onDo(() => setOpen(false))} busy={busy} error={error}>
+        <Typography>{consequence}</Typography>
+      </FormDialog>
+    </>
+  )
+}
+
+// Section is one part of a page, with what can be done beside its title.
+export function Section({ title, beside, children }: { title: string; beside?: ReactNode; children: ReactNode }) {
+  return (
+    <Paper component="section" aria-label={title} sx={{ px: 2, pt: 1.25, pb: 1.5, mb: 2 }}>
+      <Box sx={{ display: 'flex', alignItems: 'center', gap: 2, mb: 1, minHeight: 36 }}>
+        <Typography variant="h3" component="h2" sx={{ flex: 1 }}>
+          {title}
+        </Typography>
+        {beside}
+      </Box>
+      {children}
+    </Paper>
+  )
+}
