@@ -45,7 +45,9 @@ type bearerClaims struct {
 	jwt.RegisteredClaims
 	// Credential names what it was got for; it must still be good at each use.
 	Credential string         `json:"cred,omitempty"`
-	Access     []grantedScope `json:"access"`
+	Access     []grantedScope `json:"access,omitempty"`
+	// Whole tells that the token stands for its credential as a whole.
+	Whole bool `json:"whole,omitempty"`
 }
 
 // Bearer is a token that was given out.
@@ -120,20 +122,38 @@ func (a *Access) Give(ctx context.Context, c Caller, asked []AskedScope) (Bearer
 	if err != nil {
 		return Bearer{}, err
 	}
-	now := a.clock.Now().Truncate(time.Second)
-	claims := bearerClaims{
-		RegisteredClaims: jwt.RegisteredClaims{
-			Issuer: issuer, Subject: strconv.FormatInt(c.Account.ID, 10), Audience: jwt.ClaimStrings{issuer},
-			IssuedAt: jwt.NewNumericDate(now), ExpiresAt: jwt.NewNumericDate(now.Add(BearerLife)),
-		},
-		Credential: a.credential(c), Access: []grantedScope{},
-	}
+	var granted []grantedScope
 	for _, s := range asked {
-		claims.Access = append(claims.Access, grantedScope{s.Type, s.Name, a.given(rights, c, s)})
+		granted = append(granted, grantedScope{s.Type, s.Name, a.given(rights, c, s)})
 	}
+	return a.sign(c, bearerClaims{Access: granted})
+}
+
+// GiveShort returns a token that stands for the caller's credential as a whole, for
+// a short time: as a password, or as a bearer token.
+func (a *Access) GiveShort(c Caller) (Bearer, error) {
+	if err := a.AsLoggedIn(c); err != nil {
+		return Bearer{}, err
+	}
+	if c.asked != nil {
+		return Bearer{}, oci.Errorf(oci.CodeDenied, "a bearer token for some repositories cannot become one for all")
+	}
+	return a.sign(c, bearerClaims{Whole: true})
+}
+
+func (a *Access) sign(c Caller, claims bearerClaims) (Bearer, error) {
+	now := a.clock.Now().Truncate(time.Second)
+	claims.RegisteredClaims = jwt.RegisteredClaims{
+		Issuer: issuer, Subject: strconv.FormatInt(c.Account.ID, 10), Audience: jwt.ClaimStrings{issuer},
+		IssuedAt: jwt.NewNumericDate(now), ExpiresAt: jwt.NewNumericDate(now.Add(BearerLife)),
+	}
+	claims.Credential = a.credential(c)
 	token, err := a.keys.sign(claims)
 	return Bearer{token, now, BearerLife}, err
 }
+
+// looksLikeBearer tells a token that was signed from a password: all begin so.
+func looksLikeBearer(s string) bool { return strings.HasPrefix(s, "eyJ") && strings.Count(s, ".") == 2 }
 
 // given returns the actions of a scope that the caller may do.
 func (a *Access) given(rights *record.Rights, c Caller, s AskedScope) []Action {
@@ -172,11 +192,13 @@ func (a *Access) Bearer(ctx context.Context, token, address string) (Caller, err
 	if err != nil {
 		return Caller{}, err
 	}
-	asked := make(map[string][]Action, len(claims.Access))
-	for _, s := range claims.Access {
-		asked[s.Type+":"+s.Name] = s.Actions
+	c := Caller{Address: address}
+	if !claims.Whole {
+		c.asked = make(map[string][]Action, len(claims.Access))
+		for _, s := range claims.Access {
+			c.asked[s.Type+":"+s.Name] = s.Actions
+		}
 	}
-	c := Caller{asked: asked, Address: address}
 	if claims.Credential == "" {
 		return c, nil
 	}

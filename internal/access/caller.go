@@ -90,6 +90,13 @@ func (a *Access) Password(ctx context.Context, name, password, address string) (
 	if looksLikeSecret(password) {
 		return a.token(rights, name, password, address)
 	}
+	if looksLikeBearer(password) {
+		c, err := a.Bearer(ctx, password, address)
+		if err == nil && (c.asked != nil || c.Account.Name != name) {
+			err = errToken
+		}
+		return c, err
+	}
 	if len(name) > oci.MaxNameLength || len(password) > mostPassword {
 		return Caller{}, errWrong
 	}

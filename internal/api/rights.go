@@ -85,6 +85,13 @@ type MadeToken struct {
 	Secret string `json:"secret"`
 }
 
+// ShortToken stands for the login by which it was got, for a short time.
+type ShortToken struct {
+	Account string    `json:"account"`
+	Secret  string    `json:"secret"`
+	EndsAt  time.Time `json:"ends_at"`
+}
+
 // Account is somebody, or a program, that can log in.
 type Account struct {
 	Name        string    `json:"name"`

@@ -83,3 +83,7 @@ func (localDisk) syncFolder(path string) error {
 	defer folder.Close()
 	return folder.Sync()
 }
+
+// Free returns the bytes that a writer without privileges may still use on the file
+// system of a folder, and its size.
+func Free(folder string) (left, size int64, err error) { return localDisk{}.free(folder) }

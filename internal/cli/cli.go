@@ -43,7 +43,7 @@ func Main(args []string, version string) int {
 	defer stop()
 	t := terminal{os.Stdout, os.Stderr}
 	root := newRoot(t, version)
-	root.SetArgs(args)
+	root.SetArgs(asHelper(os.Args[0], args))
 	err := root.ExecuteContext(ctx)
 	if err == nil {
 		return exitDone
@@ -122,6 +122,10 @@ func newRoot(t terminal, version string) *cobra.Command {
 	addWhoami(root, t, remote)
 	addTokens(root, t, remote)
 	addPullSecret(root, t, remote)
+	addHelper(root, t, remote)
+	addLogins(root, t, remote)
+	addTrust(root, t, remote)
+	addDoctor(root, t, remote)
 	addGrant(root, t, remote)
 	addTeam(root, t, remote)
 	addPlaces(root, t, remote, namespaceKind)

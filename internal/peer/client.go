@@ -458,3 +458,37 @@ func (c *Client) putManifest(ctx context.Context, name oci.Name, target string, 
 	})
 	return err
 }
+
+// TryUpload begins an upload and cancels it: it fails where the caller may not push.
+func (c *Client) TryUpload(ctx context.Context, name oci.Name) error {
+	answer, err := c.do(ctx, request{method: http.MethodPost, path: string(name) + "/blobs/uploads/"}, http.StatusAccepted)
+	if err != nil {
+		return err
+	}
+	answer.Body.Close()
+	at, err := answer.Location()
+	if err != nil {
+		return fmt.Errorf("%s begins an upload and does not say where: %w", c.registry, err)
+	}
+	// A registry that cannot cancel lets the upload end by itself.
+	cancelled, err := c.do(ctx, request{method: http.MethodDelete, at: at}, http.StatusNoContent, http.StatusAccepted, http.StatusOK, http.StatusMethodNotAllowed, http.StatusNotFound)
+	if err != nil {
+		return err
+	}
+	return cancelled.Body.Close()
+}
+
+// fewTags is how many tags are a sample.
+const fewTags = "3"
+
+// SomeTags returns the first few tags of a repository.
+func (c *Client) SomeTags(ctx context.Context, name oci.Name) ([]string, error) {
+	answer, err := c.do(ctx, request{method: http.MethodGet, path: string(name) + "/tags/list", query: url.Values{"n": {fewTags}}}, http.StatusOK)
+	if err != nil {
+		return nil, err
+	}
+	defer answer.Body.Close()
+	var list struct{ Tags []string }
+	err = json.NewDecoder(io.LimitReader(answer.Body, manifestLimit)).Decode(&list)
+	return list.Tags, err
+}

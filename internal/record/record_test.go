@@ -200,3 +200,25 @@ func TestListsPageByKeyInBothOrders(t *testing.T) {
 	require.Len(t, rows, 1)
 	assert.EqualValues(t, 1, rows[0].Tags)
 }
+
+// A SELECT that is never read to its end would keep its connection at the moment
+// of the question, and the write-ahead log with it.
+func TestAQuestionForHealthHoldsNoReaderBack(t *testing.T) {
+	s, _ := fresh(t)
+	require.NoError(t, s.Update(ctx, (*Tx).KeepServed))
+	for range 2 * readers {
+		require.NoError(t, s.Ready(ctx))
+	}
+	require.NoError(t, s.Update(ctx, func(tx *Tx) error {
+		_, err := tx.MakeNamespace(Namespace{Name: "berths"})
+		return err
+	}))
+	var all sync.WaitGroup
+	for range 2 * readers {
+		all.Go(func() {
+			_, err := s.View(ctx).Namespace("berths")
+			assert.NoError(t, err)
+		})
+	}
+	all.Wait()
+}

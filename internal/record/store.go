@@ -76,7 +76,10 @@ func (s *Store) Close() error {
 
 // Ready answers whether the records can be read.
 func (s *Store) Ready(ctx context.Context) error {
-	return s.read.WithContext(ctx).Exec("SELECT 1 FROM meta LIMIT 1").Error
+	// It must be scanned: a SELECT that is only executed keeps its row, and with it
+	// a read transaction, until the connection closes.
+	var one int
+	return s.read.WithContext(ctx).Raw("SELECT 1 FROM meta LIMIT 1").Scan(&one).Error
 }
 
 func closeDB(db *gorm.DB) error {

@@ -29,6 +29,7 @@ func (d *door) registerRights(a huma.API) {
 
 	huma.Register(a, at(http.MethodGet, "/tokens", "tokens", "List tokens"), d.tokens)
 	huma.Register(a, at(http.MethodPost, "/tokens", "make-token", "Make a token"), d.makeToken)
+	huma.Register(a, at(http.MethodPost, "/tokens/short", "short-token", "Get a token that stands for the caller's login for a short time"), d.shortToken)
 	huma.Register(a, at(http.MethodDelete, "/tokens/{token}", "revoke-token", "Revoke a token"), d.revokeToken)
 	huma.Register(a, at(http.MethodPost, "/tokens/{token}/replace", "replace-token", "Revoke a token and make one like it"), d.replaceToken)
 
@@ -246,6 +247,12 @@ func (d *door) makeToken(ctx context.Context, in *struct{ Body api.NewToken }) (
 	}
 	t, secret, err := d.Access.MakeToken(ctx, caller, n)
 	return ok(api.MadeToken{Token: tokenOf(t, AccountInput{in.Body.Account}.or(caller)), Secret: secret}, err)
+}
+
+func (d *door) shortToken(ctx context.Context, _ *struct{}) (*reply[api.ShortToken], error) {
+	caller := callers.From(ctx)
+	bearer, err := d.Access.GiveShort(caller)
+	return ok(api.ShortToken{Account: caller.Account.Name, Secret: bearer.Token, EndsAt: bearer.Issued.Add(bearer.Life).UTC()}, err)
 }
 
 type tokenInput struct {

@@ -1,0 +1,388 @@
+package cli
+
+import (
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/dustin/go-humanize"
+	"github.com/spf13/cobra"
+
+	"warthesis/internal/authority"
+	"warthesis/internal/config"
+	"warthesis/internal/login"
+	"warthesis/internal/oci"
+	"warthesis/internal/peer"
+	"warthesis/internal/serve"
+)
+
+// examination is a walk along steps that stops at the first that fails.
+type examination struct {
+	t      terminal
+	failed error
+}
+
+// step runs one step: what was found, or why not and what to do.
+func (e *examination) step(name string, look func() (found string, err error)) {
+	if e.failed != nil {
+		return
+	}
+	found, err := look()
+	if err != nil {
+		fmt.Fprintf(e.t.out, "✗ %-12s %v\n", name, err)
+		e.failed = fmt.Errorf("stopped at the step %q", name)
+		if code := codeOf(err); code != "" {
+			e.failed = oci.Errorf(code, "stopped at the step %q", name)
+		}
+		return
+	}
+	fmt.Fprintf(e.t.out, "✓ %-12s %s\n", name, found)
+}
+
+// codeOf returns the kind of a refusal, for the exit code.
+func codeOf(err error) oci.Code {
+	var refusal *oci.Error
+	if errors.As(err, &refusal) {
+		return refusal.Code
+	}
+	return ""
+}
+
+func addDoctor(root *cobra.Command, t terminal, r *remote) {
+	var push, here bool
+	var file string
+	command := &cobra.Command{
+		Use: "doctor [REGISTRY | REFERENCE]", GroupID: groupLook, Short: "Walk from here to a registry step by step, and stop where it fails",
+		Long: "Walks the way that a pull or a push takes, of any registry: name, port, TLS, API, login, and for a reference whether it may be read\n" +
+			"and, with --push, pushed to, which is tried and cancelled. Stops at the first step that fails and says what to do.\n\n" +
+			"With --service it examines this machine as the place of a service instead: folder, space, port, certificate, names and clock.",
+		Example: "  warthesis doctor registry.larkspur.example:7070\n  warthesis doctor --push localhost:7070/timetable/planner\n  warthesis doctor --service --config warthesis.yaml",
+		Args:    cobra.MaximumNArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			if here {
+				return examineService(c, t, file)
+			}
+			p := place{registry: defaultRegistry()}
+			var ref oci.Reference
+			if len(args) > 0 {
+				if registry, err := oci.ParseRegistry(args[0]); err == nil {
+					p.registry = registry
+				} else if ref, err = reference(args[0]); err != nil {
+					return err
+				} else {
+					p = place{ref.Registry, ref.Name}
+				}
+			}
+			if p.registry == "" {
+				return usage("name a registry or a reference")
+			}
+			return r.examine(c.Context(), t, p, ref, push)
+		},
+	}
+	f := command.Flags()
+	f.BoolVar(&push, "push", false, "also try whether the repository may be pushed to; nothing is left behind")
+	f.BoolVar(&here, "service", false, "examine this machine as the place of a service")
+	f.StringVar(&file, configFlag, "", "with --service: the service's configuration")
+	root.AddCommand(command)
+}
+
+func (r *remote) examine(ctx context.Context, t terminal, p place, ref oci.Reference, push bool) error {
+	transport, base, err := r.transport(p.registry)
+	if err != nil {
+		return err
+	}
+	client, err := r.peer(p.registry)
+	if err != nil {
+		return err
+	}
+	encrypted := strings.HasPrefix(base, "https://")
+	e := &examination{t: t}
+	e.step("name", func() (string, error) { return lookName(ctx, p.registry) })
+	e.step("port", func() (string, error) { return lookPort(ctx, p.registry, encrypted) })
+	e.step("TLS", func() (string, error) { return lookTLS(ctx, p.registry, encrypted, transport.TLSClientConfig) })
+	e.step("API", func() (string, error) { return lookAPI(ctx, transport, base) })
+	e.step("login", func() (string, error) { return r.lookLogin(ctx, client, p.registry) })
+	if p.name == "" {
+		return e.failed
+	}
+	e.step("read", func() (string, error) { return lookRead(ctx, client, p.name, ref) })
+	if push {
+		e.step("push", func() (string, error) {
+			if err := client.TryUpload(ctx, p.name); err != nil {
+				return "", err
+			}
+			return fmt.Sprintf("%s may be pushed to (an upload was begun and cancelled)", p.name), nil
+		})
+	}
+	return e.failed
+}
+
+func hostOf(registry string) string {
+	host, _, err := net.SplitHostPort(registry)
+	if err != nil {
+		return strings.Trim(registry, "[]")
+	}
+	return host
+}
+
+func lookName(ctx context.Context, registry string) (string, error) {
+	host := hostOf(registry)
+	if ip := net.ParseIP(host); ip != nil {
+		return host + " is an address; there is no name to look up", nil
+	}
+	if proxied, err := http.ProxyFromEnvironment(&http.Request{URL: peer.Base(registry, false)}); err == nil && proxied != nil {
+		return fmt.Sprintf("%s is looked up by the proxy %s", host, proxied.Host), nil
+	}
+	found, err := net.DefaultResolver.LookupHost(ctx, host)
+	if err != nil {
+		return "", fmt.Errorf("%s cannot be looked up: %w. Is it written right? Does this machine ask the right name server?", host, err)
+	}
+	return fmt.Sprintf("%s is %s", host, strings.Join(found, ", ")), nil
+}
+
+func lookPort(ctx context.Context, registry string, encrypted bool) (string, error) {
+	at := registry
+	if _, _, err := net.SplitHostPort(registry); err != nil {
+		port := "80"
+		if encrypted {
+			port = "443"
+		}
+		at = net.JoinHostPort(hostOf(registry), port)
+	}
+	conn, err := (&net.Dialer{Timeout: 10 * time.Second}).DialContext(ctx, "tcp", at)
+	if err != nil {
+		return "", fmt.Errorf("nothing answers at %s: %w. Does the service run, is the port right (a registry's address has it), does a firewall stand between?", at, err)
+	}
+	return "something answers at " + at, conn.Close()
+}
+
+func lookTLS(ctx context.Context, registry string, encrypted bool, settings *tls.Config) (string, error) {
+	if !encrypted {
+		return "plain HTTP is spoken to this registry: it is on this machine, or --unencrypted was said", nil
+	}
+	if settings == nil {
+		settings = &tls.Config{}
+	}
+	settings = settings.Clone()
+	dialer := tls.Dialer{NetDialer: &net.Dialer{Timeout: 10 * time.Second}, Config: settings}
+	conn, err := dialer.DialContext(ctx, "tcp", withPort(registry))
+	if err != nil {
+		return "", sayTLS(registry, err)
+	}
+	defer conn.Close()
+	state := conn.(*tls.Conn).ConnectionState()
+	leaf := state.PeerCertificates[0]
+	said := fmt.Sprintf("%s, certificate for %s, signed by %s, good until %s", tls.VersionName(state.Version),
+		strings.Join(append(leaf.DNSNames, addresses(leaf)...), ", "), leaf.Issuer.CommonName, leaf.NotAfter.Format(time.DateOnly))
+	if settings.InsecureSkipVerify {
+		said += " (NOT CHECKED, as was asked for)"
+	}
+	return said, nil
+}
+
+func addresses(c *x509.Certificate) []string {
+	var all []string
+	for _, ip := range c.IPAddresses {
+		all = append(all, ip.String())
+	}
+	return all
+}
+
+// sayTLS says what is wrong with a certificate, and what to do.
+func sayTLS(registry string, err error) error {
+	var unknown x509.UnknownAuthorityError
+	var name x509.HostnameError
+	var invalid x509.CertificateInvalidError
+	var record tls.RecordHeaderError
+	switch {
+	case errors.As(err, &unknown):
+		return fmt.Errorf("the certificate is signed by an authority that this machine does not know (%s). Trust it:  %s trust %s", unknown.Cert.Issuer.CommonName, programName(), registry)
+	case errors.As(err, &name):
+		return fmt.Errorf("the certificate is not for %s but for %s. Use one of those names, or let whoever runs the registry add this one", hostOf(registry), strings.Join(append(name.Certificate.DNSNames, addresses(name.Certificate)...), ", "))
+	case errors.As(err, &invalid) && invalid.Reason == x509.Expired:
+		return fmt.Errorf("the certificate is good from %s to %s, and this machine's clock says %s. Renew it, or set the clock", invalid.Cert.NotBefore.Format(time.DateTime), invalid.Cert.NotAfter.Format(time.DateTime), time.Now().Format(time.DateTime))
+	case errors.As(err, &record):
+		return fmt.Errorf("what answers does not speak TLS. If plain HTTP is meant, say --unencrypted")
+	}
+	return fmt.Errorf("no TLS connection comes about: %w", err)
+}
+
+func lookAPI(ctx context.Context, transport *http.Transport, base string) (string, error) {
+	call, err := http.NewRequestWithContext(ctx, http.MethodGet, base+"/v2/", nil)
+	if err != nil {
+		return "", err
+	}
+	answer, err := (&http.Client{Transport: transport, Timeout: 30 * time.Second}).Do(call)
+	if err != nil {
+		return "", fmt.Errorf("no answer comes: %w", errors.Unwrap(err))
+	}
+	answer.Body.Close()
+	if answer.StatusCode == http.StatusBadRequest && strings.HasPrefix(base, "http://") {
+		return "", fmt.Errorf("it answers %s to plain HTTP: perhaps it speaks TLS. Trust its certificate:  %s trust %s", answer.Status, programName(), strings.TrimPrefix(base, "http://"))
+	}
+	if answer.StatusCode != http.StatusOK && answer.StatusCode != http.StatusUnauthorized {
+		return "", fmt.Errorf("it answers %s at /v2/, and so is no registry; is the address right, and the port?", answer.Status)
+	}
+	skew := ""
+	if at, err := http.ParseTime(answer.Header.Get("Date")); err == nil {
+		if off := time.Since(at).Round(time.Second); off.Abs() > time.Minute {
+			skew = fmt.Sprintf("; its clock and this one differ by %s", off.Abs())
+		}
+	}
+	return "it is a registry" + skew, nil
+}
+
+func (r *remote) lookLogin(ctx context.Context, client *peer.Client, registry string) (string, error) {
+	file, err := login.Open(r.place())
+	if err != nil {
+		return "", err
+	}
+	found, err := file.Find(ctx, registry)
+	if err != nil {
+		return "", err
+	}
+	if found.Empty() {
+		misses := strings.Join(append([]string{""}, file.NearMisses(registry)...), "; ")
+		if client.Check(ctx) == nil {
+			return fmt.Sprintf("there is none in %s%s; the registry lets anybody in as far as it lets them", file.Path, misses), nil
+		}
+		return "", oci.Errorf(oci.CodeUnauthorized, "not logged in: %s has no entry for %s%s. Log in:  %s login %s", file.Path, registry, misses, programName(), registry)
+	}
+	if err := client.Check(ctx); err != nil {
+		return "", err
+	}
+	return fmt.Sprintf("as %s, by %s", found.Account, found.From), nil
+}
+
+func lookRead(ctx context.Context, client *peer.Client, name oci.Name, ref oci.Reference) (string, error) {
+	if target := ref.Target(); target != "" {
+		d, err := client.Resolve(ctx, name, target)
+		if err != nil {
+			return "", err
+		}
+		return fmt.Sprintf("%s is there: %s", ref, d.Digest), nil
+	}
+	tags, err := client.SomeTags(ctx, name)
+	if err != nil {
+		return "", err
+	}
+	return fmt.Sprintf("%s may be read; it has tags such as %s", name, orDash(strings.Join(tags, ", "))), nil
+}
+
+// examineService examines this machine as the place of a service.
+func examineService(c *cobra.Command, t terminal, file string) error {
+	settings := config.Default()
+	e := &examination{t: t}
+	e.step("settings", func() (string, error) {
+		if file != "" {
+			if err := settings.ReadFile(file); err != nil {
+				return "", err
+			}
+		}
+		if err := settings.ReadEnvironment(os.Environ()); err != nil {
+			return "", err
+		}
+		return fmt.Sprintf("data in %s, listening on %s", settings.Data, settings.Listen), settings.Check()
+	})
+	running := false
+	e.step("folder", func() (found string, err error) {
+		running, found, err = serve.LookFolder(settings)
+		return found, err
+	})
+	e.step("space", func() (string, error) {
+		left, size, err := serve.LookSpace(settings)
+		if err != nil {
+			return "", err
+		}
+		said := fmt.Sprintf("%s of %s are free", humanize.IBytes(uint64(left)), humanize.IBytes(uint64(size)))
+		if left < 2<<30 {
+			return "", fmt.Errorf("only %s; uploads are refused below the floor of free space. Make room, or move the folder to a larger disk", said)
+		}
+		return said, nil
+	})
+	e.step("port", func() (string, error) { return lookOwnPort(settings, running) })
+	e.step("name", func() (string, error) { return lookOwnNames(c.Context(), settings) })
+	e.step("certificate", func() (string, error) { return lookOwnCertificates(settings) })
+	e.step("clock", func() (string, error) {
+		now := time.Now()
+		if now.Year() < 2026 {
+			return "", fmt.Errorf("it says %s, which is before this program was made. Set it: certificates and tokens go by it", now.Format(time.DateTime))
+		}
+		return now.Format(time.RFC3339), nil
+	})
+	return e.failed
+}
+
+func lookOwnPort(settings config.Config, running bool) (string, error) {
+	listener, err := net.Listen("tcp", settings.Listen)
+	if err == nil {
+		return settings.Listen + " is free", listener.Close()
+	}
+	if running {
+		return settings.Listen + " is taken, by the service that runs", nil
+	}
+	return "", fmt.Errorf("the service cannot listen on %s: %w. Stop what listens there, or give another address", settings.Listen, err)
+}
+
+func lookOwnNames(ctx context.Context, settings config.Config) (string, error) {
+	outside, err := settings.Outside()
+	if err != nil {
+		return "", err
+	}
+	if len(outside) == 0 {
+		return "no outside address is given; the service goes by what requests say", nil
+	}
+	var said []string
+	for _, u := range outside {
+		found, err := lookName(ctx, u.Host)
+		if err != nil {
+			return "", err
+		}
+		said = append(said, found)
+	}
+	return strings.Join(said, "; "), nil
+}
+
+func lookOwnCertificates(settings config.Config) (string, error) {
+	if !settings.TLS() {
+		return "none: the service speaks plain HTTP", nil
+	}
+	if settings.PrivateAuthority {
+		if _, err := os.Stat(filepath.Join(settings.Data, "keys")); err != nil {
+			return "a private authority is made at the first start", nil
+		}
+		private, err := authority.OpenPrivate(filepath.Join(settings.Data, "keys"))
+		if err != nil {
+			return "", err
+		}
+		return "by the private authority with the fingerprint " + private.Fingerprint(), nil
+	}
+	pairs, err := settings.Pairs()
+	if err != nil {
+		return "", err
+	}
+	if _, err := authority.FromFiles(pairs); err != nil {
+		return "", err
+	}
+	var said []string
+	for _, pair := range pairs {
+		loaded, err := tls.LoadX509KeyPair(pair[0], pair[1])
+		if err != nil {
+			return "", err
+		}
+		left := time.Until(loaded.Leaf.NotAfter)
+		if left < 14*24*time.Hour {
+			return "", fmt.Errorf("%s ends on %s; renew it, and the service takes it up by itself", pair[0], loaded.Leaf.NotAfter.Format(time.DateOnly))
+		}
+		said = append(said, fmt.Sprintf("%s for %s, good until %s", pair[0], strings.Join(append(loaded.Leaf.DNSNames, addresses(loaded.Leaf)...), ", "), loaded.Leaf.NotAfter.Format(time.DateOnly)))
+	}
+	return strings.Join(said, "; "), nil
+}

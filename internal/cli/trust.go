@@ -1,0 +1,180 @@
+package cli
+
+import (
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/pem"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"warthesis/internal/authority"
+	"warthesis/internal/login"
+	"warthesis/internal/oci"
+	"warthesis/internal/peer"
+)
+
+// authorityPath is where a registry serves the certificate of its own authority.
+const authorityPath = "/authority.pem"
+
+func addTrust(root *cobra.Command, t terminal, r *remote) {
+	var fingerprint string
+	var unverified, verified bool
+	command := &cobra.Command{
+		Use: "trust REGISTRY", GroupID: groupRights, Short: "Trust a registry's own certificate authority",
+		Long: "Fetches the certificate of the authority that signs the registry's, shows its fingerprint, to be compared with the one that the\n" +
+			"registry printed when it started, and keeps it for this client. Tells which file goes where for container engines and clusters.",
+		Example: "  warthesis trust registry.larkspur.example:7070\n  warthesis trust registry.larkspur.example:7070 --fingerprint 4F:0A:…",
+		Args:    cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			registry, err := registryOr(args)
+			if err != nil {
+				return err
+			}
+			switch {
+			case unverified:
+				return trustAnything(t, registry)
+			case verified:
+				return trustHost(registry, nil)
+			}
+			return r.trust(c.Context(), t, registry, fingerprint)
+		},
+	}
+	f := command.Flags()
+	f.StringVar(&fingerprint, "fingerprint", "", "the fingerprint that the registry printed; with it nothing is asked")
+	f.BoolVar(&unverified, "unverified", false, "do not check this registry's certificate at all; every command then warns")
+	f.BoolVar(&verified, "verified", false, "check this registry's certificate by the system's authorities again, and forget what was trusted besides")
+	command.MarkFlagsMutuallyExclusive("fingerprint", "unverified", "verified")
+	root.AddCommand(command)
+}
+
+// trustHost keeps how a registry is trusted; nil is by the system alone.
+func trustHost(registry string, host *login.Host) error {
+	hosts, err := login.OpenHosts(os.Getenv)
+	if err != nil {
+		return err
+	}
+	delete(hosts.Known, registry)
+	if host != nil {
+		hosts.Known[registry] = *host
+	}
+	return hosts.Save()
+}
+
+func trustAnything(t terminal, registry string) error {
+	if err := trustHost(registry, &login.Host{Unverified: true}); err != nil {
+		return err
+	}
+	fmt.Fprintf(t.err, "WARNING: the certificate of %s is not checked from now on. Whoever is on the way can read and change what passes, logins included.\n"+
+		"Check it again:  %s trust --verified %s\n", registry, programName(), registry)
+	return nil
+}
+
+func (r *remote) trust(ctx context.Context, t terminal, registry, expected string) error {
+	raw, certificate, err := fetchAuthority(ctx, registry)
+	if err != nil {
+		return err
+	}
+	found := authority.Fingerprint(certificate.Raw)
+	fmt.Fprintf(t.out, "%s is signed by: %s, good until %s\nFingerprint (SHA-256):\n  %s\n", registry, certificate.Subject.CommonName, certificate.NotAfter.Format(time.DateOnly), found)
+	if expected != "" && !strings.EqualFold(strings.ReplaceAll(expected, ":", ""), strings.ReplaceAll(found, ":", "")) {
+		return oci.Errorf(oci.CodeDenied, "that is not the fingerprint you gave, so it is not trusted; somebody else may be answering for %s", registry)
+	}
+	if err := confirmed(t, expected != "", "Is it the fingerprint that the registry printed when it started?"); err != nil {
+		return err
+	}
+	if err := answersBy(ctx, registry, raw); err != nil {
+		return err
+	}
+	hosts, err := login.OpenHosts(os.Getenv)
+	if err != nil {
+		return err
+	}
+	file := filepath.Join(hosts.Folder(), strings.ReplaceAll(registry, ":", "_")+".pem")
+	if err := login.WriteSecret(file, raw); err != nil {
+		return err
+	}
+	hosts.Known[registry] = login.Host{Authority: file}
+	if err := hosts.Save(); err != nil {
+		return err
+	}
+	sayWhereItGoes(t, registry, file)
+	return nil
+}
+
+// sayWhereItGoes tells which file goes where on other machines and for other tools.
+func sayWhereItGoes(t terminal, registry, file string) {
+	name := strings.ReplaceAll(registry, ":", "-")
+	fmt.Fprintf(t.out, `
+Trusted, for this client. The certificate is in  %[1]s
+For others, put that file here:
+
+  this laptop, all programs   /usr/local/share/ca-certificates/%[2]s.crt   then run  update-ca-certificates
+  container engine            /etc/docker/certs.d/%[3]s/ca.crt   or   /etc/containers/certs.d/%[3]s/ca.crt
+  cluster node                /etc/containerd/certs.d/%[3]s/ca.crt, and beside it hosts.toml with the lines
+                                server = "https://%[3]s"
+                                ca = "ca.crt"
+`, file, name, registry)
+}
+
+// unchecked is how the certificate itself is fetched: it cannot be checked yet, and
+// people compare the fingerprint.
+func unchecked() *http.Client {
+	transport := peer.NewTransport()
+	transport.TLSClientConfig = &tls.Config{InsecureSkipVerify: true}
+	return &http.Client{Transport: transport, Timeout: 30 * time.Second}
+}
+
+func fetchAuthority(ctx context.Context, registry string) ([]byte, *x509.Certificate, error) {
+	call, err := http.NewRequestWithContext(ctx, http.MethodGet, "https://"+registry+authorityPath, nil)
+	if err != nil {
+		return nil, nil, err
+	}
+	answer, err := unchecked().Do(call)
+	if err != nil {
+		return nil, nil, fmt.Errorf("%s does not answer over TLS: %w", registry, err)
+	}
+	defer answer.Body.Close()
+	if answer.StatusCode != http.StatusOK {
+		return nil, nil, oci.Errorf(oci.CodeNameUnknown, "%s has no authority of its own: its certificate comes from elsewhere; ask whoever runs it which authority signs it, and give that with --ca", registry)
+	}
+	raw, err := io.ReadAll(io.LimitReader(answer.Body, 1<<20))
+	if err != nil {
+		return nil, nil, err
+	}
+	block, _ := pem.Decode(raw)
+	if block == nil {
+		return nil, nil, fmt.Errorf("what %s serves at %s is no certificate", registry, authorityPath)
+	}
+	certificate, err := x509.ParseCertificate(block.Bytes)
+	return raw, certificate, err
+}
+
+// answersBy checks that the registry's own certificate is signed by the authority
+// and for its name.
+func answersBy(ctx context.Context, registry string, raw []byte) error {
+	pool := x509.NewCertPool()
+	pool.AppendCertsFromPEM(raw)
+	dialer := tls.Dialer{NetDialer: &net.Dialer{Timeout: 10 * time.Second}, Config: &tls.Config{RootCAs: pool}}
+	conn, err := dialer.DialContext(ctx, "tcp", withPort(registry))
+	if err != nil {
+		return fmt.Errorf("the registry's certificate does not fit: %w; does the registry know that it is reached as %s? Its outside_addresses say", err, registry)
+	}
+	return conn.Close()
+}
+
+// withPort adds the port of TLS where none is named.
+func withPort(registry string) string {
+	if _, _, err := net.SplitHostPort(registry); err != nil {
+		return net.JoinHostPort(strings.Trim(registry, "[]"), "443")
+	}
+	return registry
+}
