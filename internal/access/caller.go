@@ -112,9 +112,13 @@ func (a *Access) Password(ctx context.Context, name, password, address string) (
 	if err != nil {
 		return Caller{}, err
 	}
-	if !right || account.DisabledAt != 0 {
+	if !right {
 		a.slow.wrong(name, address)
 		a.Refused(record.Event{Account: name, Address: address, Detail: "wrong password, or no such account"})
+		return Caller{}, errWrong
+	}
+	if account.DisabledAt != 0 {
+		a.Refused(record.Event{Account: name, Address: address, Detail: "the account is disabled"})
 		return Caller{}, errWrong
 	}
 	a.slow.right(name, address)

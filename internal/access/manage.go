@@ -108,6 +108,16 @@ func (a *Access) MayAudit(ctx context.Context, c Caller, namespace string) error
 	return a.denied(c, "audit log", "%s may not read this audit log: that takes a role on the registry, or owner of the namespace it is asked for", c.who())
 }
 
+// MayObserve refuses whoever may not see the figures of the process: those with a
+// role on the registry may, by a token of any scope.
+func (a *Access) MayObserve(ctx context.Context, c Caller) error {
+	rights, err := a.records.Rights(ctx)
+	if err != nil || registryRole(rights, c.Account) != record.NoRole {
+		return err
+	}
+	return a.denied(c, "metrics", "%s may not see the figures of the process: that takes a role on the registry", c.who())
+}
+
 // AsLoggedIn refuses whoever has not logged in.
 func (a *Access) AsLoggedIn(c Caller) error {
 	if c.Nobody() {

@@ -68,7 +68,7 @@ func New(o Options) (http.Handler, error) {
 	if o.Authority != nil {
 		router.GET(AuthorityPath, func(c *gin.Context) { c.Data(http.StatusOK, "application/x-pem-file", o.Authority) })
 	}
-	router.GET("/metrics", gin.WrapH(metrics()))
+	router.GET("/metrics", management.Observers(who), gin.WrapH(metrics()))
 	protocol.Register(router, protocol.Options{
 		Registry: o.Registry, BodyIdle: o.BodyIdle, ManifestBytes: o.ManifestBytes, Access: o.Access, Callers: who,
 	})

@@ -35,6 +35,19 @@ func Who(k *callers.Callers) gin.HandlerFunc {
 	}
 }
 
+// Observers lets those with a role on the registry through.
+func Observers(k *callers.Callers) gin.HandlerFunc {
+	return func(c *gin.Context) {
+		caller, err := k.Session(c)
+		if err == nil {
+			err = k.Access.MayObserve(c.Request.Context(), caller)
+		}
+		if err != nil {
+			problem(c, err)
+		}
+	}
+}
+
 // problem answers before the API library has the request.
 func problem(c *gin.Context, err error) {
 	var said huma.StatusError

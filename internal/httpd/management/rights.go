@@ -548,6 +548,9 @@ type PlaceInput struct {
 // roles shows who has roles to those who may pull there: members know each other.
 func (d *door) roles(ctx context.Context, in *struct{ PlaceInput }) (*reply[api.RoleList], error) {
 	caller := callers.From(ctx)
+	if err := d.Access.AsLoggedIn(caller); err != nil {
+		return nil, refusal(err)
+	}
 	var namespace int64
 	if in.Place == "" {
 		if err := d.Access.MayList(ctx, caller); err != nil {

@@ -61,13 +61,13 @@ function OneAccount({ account }: { account: Account }) {
           <>
             {account.kind === 'person' && <SetPassword account={account.name} />}
             <Ask
-              name={account.admin ? 'Take registry admin' : 'Make registry admin'} label={`Change whether ${account.name} is a registry admin`} action={account.admin ? 'Take it' : 'Make it'}
+              name={account.admin ? 'Take registry admin' : 'Make registry admin'} label={`${account.admin ? 'Take registry admin' : 'Make registry admin'}: ${account.name}`} action={account.admin ? 'Take it' : 'Make it'}
               question={account.admin ? `Take registry admin from ${account.name}?` : `Make ${account.name} a registry admin?`}
               consequence={account.admin ? 'The account keeps the roles that it has.' : 'A registry admin may do everything, everywhere.'} busy={change.isPending} error={change.error}
               onDo={(done) => change.mutate({ name: account.name, admin: !account.admin }, { onSuccess: done })}
             />
             <Ask
-              name={account.disabled ? 'Enable' : 'Disable'} label={`Disable or enable ${account.name}`} action={account.disabled ? 'Enable it' : 'Disable it'}
+              name={account.disabled ? 'Enable' : 'Disable'} label={`${account.disabled ? 'Enable' : 'Disable'} ${account.name}`} action={account.disabled ? 'Enable it' : 'Disable it'}
               question={account.disabled ? `Let ${account.name} log in again?` : `Keep ${account.name} from logging in?`}
               consequence={account.disabled ? 'Its tokens that have not ended work again.' : 'Its sessions and tokens stop at the next request. It can be enabled again here.'} busy={change.isPending} error={change.error}
               onDo={(done) => change.mutate({ name: account.name, disabled: !account.disabled }, { onSuccess: done })}

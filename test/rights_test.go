@@ -1,0 +1,497 @@
+package test
+
+import (
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"net/url"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"warthesis/internal/kit"
+	"warthesis/internal/oci"
+)
+
+// The table of who may do what, which the documents show as it stands here.
+
+// need is what a route takes.
+type need int
+
+const (
+	// anybody, or whoever logs in at all.
+	nothingAtAll need = iota
+	aLogin
+	// rights to the repository.
+	toCheck
+	toPull
+	toPush
+	toDelete
+	toManage
+	// a role in the namespace, whatever it is.
+	toBeMember
+	// rights to the registry.
+	toSeeAccounts
+	toReadAudit
+	toBeAdmin
+	// a credential that covers all that its account may.
+	aWholeLogin
+)
+
+// door is which door a route belongs to: they refuse in different words.
+type doorOf int
+
+const (
+	protocolDoor doorOf = iota
+	managementDoor
+)
+
+type rightsRoute struct {
+	says   string
+	door   doorOf
+	need   need
+	method string
+	// path and body are for a repository such as closed/app; a fresh number each time.
+	path func(w *rightsWorld, repository string) string
+	body func(w *rightsWorld, repository string) string
+	// done is the status for who may.
+	done int
+	// unknown is the status for who may not know of the repository; 404 where left out.
+	unknown int
+}
+
+func path(format string) func(*rightsWorld, string) string {
+	return func(_ *rightsWorld, repository string) string {
+		return strings.NewReplacer("{repository}", repository, "{namespace}", oci.Name(repository).Namespace()).Replace(format)
+	}
+}
+
+var rightsRoutes = []rightsRoute{
+	{says: "ask for the version", need: aLogin, method: "GET", path: path("/v2/"), done: 200},
+	{says: "list repositories", need: aLogin, method: "GET", path: path("/v2/_catalog"), done: 200},
+	{says: "look whether a manifest is there", need: toCheck, method: "HEAD", path: path("/v2/{repository}/manifests/kept"), done: 200},
+	{says: "look whether a blob is there", need: toCheck, method: "HEAD", path: keptBlob, done: 200},
+	{says: "pull a manifest", need: toPull, method: "GET", path: path("/v2/{repository}/manifests/kept"), done: 200},
+	{says: "pull a blob", need: toPull, method: "GET", path: keptBlob, done: 200},
+	{says: "list tags", need: toPull, method: "GET", path: path("/v2/{repository}/tags/list"), done: 200},
+	{says: "list referrers", need: toPull, method: "GET", path: func(w *rightsWorld, repository string) string {
+		return "/v2/" + repository + "/referrers/" + w.manifest.String()
+	}, done: 200, unknown: 200},
+	{says: "begin an upload", need: toPush, method: "POST", path: path("/v2/{repository}/blobs/uploads/"), done: 202, unknown: 403},
+	{says: "push a manifest", need: toPush, method: "PUT", path: path("/v2/{repository}/manifests/kept"),
+		body: func(w *rightsWorld, _ string) string { return w.raw }, done: 201, unknown: 403},
+	{says: "delete a tag", need: toDelete, method: "DELETE", path: func(w *rightsWorld, repository string) string {
+		w.put(repository, "going", w.raw)
+		return "/v2/" + repository + "/manifests/going"
+	}, done: 202},
+	{says: "delete a manifest", need: toDelete, method: "DELETE", path: func(w *rightsWorld, repository string) string {
+		return "/v2/" + repository + "/manifests/" + w.put(repository, "going", w.fresh()).String()
+	}, done: 202},
+	{says: "delete a blob", need: toDelete, method: "DELETE", path: func(w *rightsWorld, repository string) string {
+		w.number++
+		return "/v2/" + repository + "/blobs/" + putBlob(w.t, w.s, repository, fmt.Append(nil, "blob ", w.number)).String()
+	}, done: 202},
+
+	{says: "see what the registry is", door: managementDoor, need: nothingAtAll, method: "GET", path: path("/api/v1/service"), done: 200},
+	{says: "look at a repository", door: managementDoor, need: toPull, method: "GET", path: path("/api/v1/repository?repository={repository}"), done: 200},
+	{says: "look at its tags", door: managementDoor, need: toPull, method: "GET", path: path("/api/v1/tags?repository={repository}"), done: 200},
+	{says: "look into an image", door: managementDoor, need: toPull, method: "GET", path: path("/api/v1/image?repository={repository}&reference=kept"), done: 200},
+	{says: "see the members of a namespace", door: managementDoor, need: toBeMember, method: "GET", path: path("/api/v1/roles?place={namespace}"), done: 200},
+	{says: "change a repository", door: managementDoor, need: toManage, method: "PATCH", path: path("/api/v1/repository?repository={repository}"),
+		body: text(`{"description":"x"}`), done: 204, unknown: 403},
+	{says: "make a repository", door: managementDoor, need: toManage, method: "POST", path: path("/api/v1/repositories"),
+		body: func(w *rightsWorld, repository string) string {
+			w.number++
+			return fmt.Sprintf(`{"name":"%s/made%d"}`, oci.Name(repository).Namespace(), w.number)
+		}, done: 204, unknown: 403},
+	{says: "remove a repository", door: managementDoor, need: toManage, method: "DELETE", path: func(w *rightsWorld, repository string) string {
+		w.number++
+		name := fmt.Sprintf("%s/gone%d", oci.Name(repository).Namespace(), w.number)
+		putBlob(w.t, w.s, name, []byte("x"))
+		return "/api/v1/repository?repository=" + name
+	}, done: 204, unknown: 403},
+	{says: "change a namespace", door: managementDoor, need: toManage, method: "PATCH", path: path("/api/v1/namespaces/{namespace}"),
+		body: text(`{"description":"x"}`), done: 204, unknown: 403},
+	{says: "give a role", door: managementDoor, need: toManage, method: "PUT", path: path("/api/v1/roles"),
+		body: func(_ *rightsWorld, repository string) string {
+			return fmt.Sprintf(`{"place":%q,"account":"bystander","role":"reader"}`, oci.Name(repository).Namespace())
+		}, done: 204, unknown: 403},
+	{says: "list accounts", door: managementDoor, need: toSeeAccounts, method: "GET", path: path("/api/v1/accounts"), done: 200},
+	{says: "list groups", door: managementDoor, need: toSeeAccounts, method: "GET", path: path("/api/v1/groups"), done: 200},
+	{says: "read the audit log", door: managementDoor, need: toReadAudit, method: "GET", path: path("/api/v1/audit"), done: 200},
+	{says: "export the audit log", door: managementDoor, need: toReadAudit, method: "GET", path: path("/api/v1/audit/lines"), done: 200},
+	{says: "see the figures of the process", door: managementDoor, need: toReadAudit, method: "GET", path: path("/metrics"), done: 200},
+	{says: "make a token", door: managementDoor, need: aWholeLogin, method: "POST", path: path("/api/v1/tokens"),
+		body: text(`{"name":"x","days":1,"scopes":[{"pattern":"*","actions":["pull"]}]}`), done: 200},
+	{says: "make an account", door: managementDoor, need: toBeAdmin, method: "POST", path: path("/api/v1/accounts"),
+		body: func(w *rightsWorld, _ string) string {
+			w.number++
+			return fmt.Sprintf(`{"name":"made%d"}`, w.number)
+		}, done: 200},
+	{says: "make a namespace", door: managementDoor, need: toBeAdmin, method: "POST", path: path("/api/v1/namespaces"),
+		body: func(w *rightsWorld, _ string) string {
+			w.number++
+			return fmt.Sprintf(`{"name":"made%d"}`, w.number)
+		}, done: 204},
+	{says: "change the registry's settings", door: managementDoor, need: toBeAdmin, method: "PUT", path: path("/api/v1/settings"),
+		body: text(`{"accounts_make_namespaces":false,"push_makes_namespaces":true}`), done: 204},
+}
+
+func text(s string) func(*rightsWorld, string) string {
+	return func(*rightsWorld, string) string { return s }
+}
+
+func keptBlob(w *rightsWorld, repository string) string {
+	return "/v2/" + repository + "/blobs/" + w.config.String()
+}
+
+// rightsCaller is somebody who asks.
+type rightsCaller struct {
+	name string
+	// role is in both namespaces; "" for none.
+	role string
+	// scope is that of a token by which the account comes, "" for a password.
+	scope string
+	// registry is a role on the registry, admin among them.
+	registry string
+	// good tells whether the credential is any.
+	good bool
+}
+
+var rightsCallers = []rightsCaller{
+	{name: "nobody", good: true},
+	{name: "foreign account", good: true},
+	{name: "reader", role: "reader", good: true},
+	{name: "writer", role: "writer", good: true},
+	{name: "curator", role: "curator", good: true},
+	{name: "owner", role: "owner", good: true},
+	{name: "auditor", registry: "reader", good: true},
+	{name: "registry admin", registry: "admin", good: true},
+	{name: "owner by a token to pull", role: "owner", scope: "pull", good: true},
+	{name: "owner by a token to push", role: "owner", scope: "push", good: true},
+	{name: "owner by a token to delete", role: "owner", scope: "delete", good: true},
+	{name: "owner by a token to manage", role: "owner", scope: "manage", good: true},
+	{name: "owner by a token that was revoked", role: "owner", scope: "pull"},
+	{name: "disabled owner", role: "owner"},
+}
+
+var ranks = []string{"", "reader", "writer", "curator", "owner", "admin"}
+
+// has reports whether a caller has what a route takes, in an open or a closed namespace.
+func (c rightsCaller) has(n need, open bool) bool {
+	rank := max(slices.Index(ranks, c.role), slices.Index(ranks, c.registry))
+	scoped := func(action string) bool { return c.scope == "" || c.scope == action }
+	switch n {
+	case nothingAtAll:
+		return true
+	case aLogin:
+		return c.name != "nobody"
+	case toCheck:
+		return c.has(toPull, open) || c.has(toPush, open)
+	case toPull:
+		return open || rank >= 1 && scoped("pull")
+	case toPush:
+		return rank >= 2 && scoped("push")
+	case toDelete:
+		return rank >= 3 && scoped("delete")
+	case toManage:
+		return rank >= 4 && scoped("manage")
+	case toBeMember:
+		return rank >= 1
+	case toSeeAccounts:
+		return (c.registry != "" || c.role == "owner") && c.scope == "" || c.scope == "manage"
+	case toReadAudit:
+		return c.registry != ""
+	case toBeAdmin:
+		return c.registry == "admin"
+	case aWholeLogin:
+		return c.name != "nobody" && (c.scope == "" || c.scope == "manage")
+	}
+	return false
+}
+
+// status is what a caller must be answered.
+func (c rightsCaller) status(r rightsRoute, open bool) int {
+	switch {
+	case !c.good:
+		return http.StatusUnauthorized
+	case c.has(r.need, open):
+		return r.done
+	case c.name == "nobody":
+		return http.StatusUnauthorized
+	}
+	known := c.has(toPull, open)
+	switch r.need {
+	case toBeMember:
+		return http.StatusNotFound
+	case toCheck, toPull, toPush, toDelete, toManage:
+		if !known && r.unknown != 0 {
+			return r.unknown
+		}
+		if !known || r.need <= toPull && r.door == managementDoor {
+			return http.StatusNotFound
+		}
+	}
+	return http.StatusForbidden
+}
+
+// rightsWorld is a service with two namespaces, one open and one closed, and one of
+// each caller.
+type rightsWorld struct {
+	t        *testing.T
+	s        *kit.Service
+	config   oci.Digest
+	manifest oci.Digest
+	raw      string
+	number   int
+	// authorization is by caller.
+	authorization map[string]string
+}
+
+const rightsPassword = "a password of the test"
+
+func newRightsWorld(t *testing.T) *rightsWorld {
+	w := &rightsWorld{t: t, s: kit.Start(t, t.TempDir()), authorization: map[string]string{"nobody": ""}}
+	w.must("POST", "/api/v1/accounts", `{"name":"bystander"}`, nil)
+	for _, namespace := range []string{"open", "closed"} {
+		w.must("POST", "/api/v1/namespaces", fmt.Sprintf(`{"name":%q,"open":%t}`, namespace, namespace == "open"), nil)
+		w.config = putBlob(t, w.s, namespace+"/app", []byte("{}"))
+		w.raw = w.fresh()
+		w.manifest = w.put(namespace+"/app", "kept", w.raw)
+	}
+	w.put("open/app", "kept", w.raw)
+	for _, c := range rightsCallers {
+		w.add(c)
+	}
+	return w
+}
+
+// fresh returns a manifest that was not there before.
+func (w *rightsWorld) fresh() string {
+	w.number++
+	m := artifact(w.config, nil, "application/x.rights", w.number)
+	raw, err := json.Marshal(m)
+	require.NoError(w.t, err)
+	return string(raw)
+}
+
+func (w *rightsWorld) put(repository, tag, raw string) oci.Digest {
+	answer, body := w.s.Do(http.MethodPut, "/v2/"+repository+"/manifests/"+tag, strings.NewReader(raw), "Content-Type", oci.MediaTypeImage)
+	require.Equal(w.t, http.StatusCreated, answer.StatusCode, "%s", body)
+	return oci.DigestOf(oci.SHA256, []byte(raw))
+}
+
+// must sends a request of the admin to the management API.
+func (w *rightsWorld) must(method, path, body string, into any) {
+	answer, raw := w.s.Do(method, path, strings.NewReader(body), "Content-Type", "application/json")
+	require.Less(w.t, answer.StatusCode, 300, "%s %s: %s", method, path, raw)
+	if into != nil {
+		require.NoError(w.t, json.Unmarshal(raw, into))
+	}
+}
+
+// add makes the account of a caller, with its roles and its token.
+func (w *rightsWorld) add(c rightsCaller) {
+	if c.name == "nobody" {
+		return
+	}
+	account := strings.ReplaceAll(c.name, " ", "-")
+	w.must("POST", "/api/v1/accounts", fmt.Sprintf(`{"name":%q,"password":%q,"admin":%t}`, account, rightsPassword, c.registry == "admin"), nil)
+	if c.registry == "reader" {
+		w.must("PUT", "/api/v1/roles", fmt.Sprintf(`{"place":"","account":%q,"role":"reader"}`, account), nil)
+	}
+	if c.role != "" {
+		for _, place := range []string{"open", "closed"} {
+			w.must("PUT", "/api/v1/roles", fmt.Sprintf(`{"place":%q,"account":%q,"role":%q}`, place, account, c.role), nil)
+		}
+	}
+	secret := rightsPassword
+	if c.scope != "" {
+		var made struct{ Secret string }
+		w.must("POST", "/api/v1/tokens", fmt.Sprintf(`{"account":%q,"name":"t","days":1,"scopes":[{"pattern":"*","actions":[%q]}]}`, account, c.scope), &made)
+		secret = made.Secret
+	}
+	switch {
+	case c.good:
+	case strings.Contains(c.name, "revoked"):
+		w.must("DELETE", "/api/v1/tokens/t?account="+account, "", nil)
+	default:
+		w.must("PATCH", "/api/v1/accounts/"+account, `{"disabled":true}`, nil)
+	}
+	request := http.Request{Header: http.Header{}}
+	request.SetBasicAuth(account, secret)
+	w.authorization[c.name] = request.Header.Get("Authorization")
+}
+
+// ask sends a request with an Authorization and returns status and body.
+func (w *rightsWorld) ask(r rightsRoute, authorization, repository string) (int, string) {
+	at, body := r.path(w, repository), ""
+	if r.body != nil {
+		body = r.body(w, repository)
+	}
+	kind := "application/json"
+	if r.method == http.MethodPut && r.door == protocolDoor {
+		kind = oci.MediaTypeImage
+	}
+	answer, raw := w.s.Do(r.method, at, strings.NewReader(body), "Authorization", authorization, "Content-Type", kind)
+	return answer.StatusCode, string(raw)
+}
+
+// bearer gets a token for all that one may do with a repository, or returns none
+// where the credential is not good.
+func (w *rightsWorld) bearer(authorization, repository string) string {
+	query := url.Values{"scope": {"repository:" + repository + ":pull,push,delete", "registry:catalog:*"}}
+	answer, raw := w.s.Do(http.MethodGet, "/api/token?"+query.Encode(), nil, "Authorization", authorization)
+	if answer.StatusCode != http.StatusOK {
+		return ""
+	}
+	var given struct{ Token string }
+	require.NoError(w.t, json.Unmarshal(raw, &given))
+	return "Bearer " + given.Token
+}
+
+func TestEveryRouteAsksForItsRight(t *testing.T) {
+	w := newRightsWorld(t)
+	for _, r := range rightsRoutes {
+		for _, c := range rightsCallers {
+			for _, namespace := range []string{"open", "closed"} {
+				repository, expected := namespace+"/app", c.status(r, namespace == "open")
+				says := fmt.Sprintf("%s: %s in a namespace that is %s", c.name, r.says, namespace)
+				status, body := w.ask(r, w.authorization[c.name], repository)
+				assert.Equal(t, expected, status, "%s: %s", says, body)
+				if r.door == managementDoor {
+					continue
+				}
+				token := w.bearer(w.authorization[c.name], repository)
+				if token == "" {
+					assert.False(t, c.good && c.name != "nobody", "%s gets no token", c.name)
+					continue
+				}
+				if r.says == "ask for the version" {
+					expected = http.StatusOK
+				}
+				status, body = w.ask(r, token, repository)
+				assert.Equal(t, expected, status, "%s, by a bearer token: %s", says, body)
+			}
+		}
+	}
+}
+
+// What somebody may not know of is answered as what is not there.
+func TestNobodyLearnsOfARepositoryThatIsNotTheirs(t *testing.T) {
+	w := newRightsWorld(t)
+	foreign := w.authorization["foreign account"]
+	for _, r := range rightsRoutes {
+		if r.need < toCheck || r.need > toManage || strings.HasPrefix(r.says, "remove") || strings.HasPrefix(r.says, "make") || strings.HasPrefix(r.says, "delete") {
+			continue
+		}
+		there, answer := w.ask(r, foreign, "closed/app")
+		for _, other := range []string{"closed/nothing", "nowhere/nothing"} {
+			status, body := w.ask(r, foreign, other)
+			assert.Equal(t, there, status, "%s: %s against closed/app", r.says, other)
+			like := strings.ReplaceAll(body, other, "closed/app")
+			like = strings.ReplaceAll(like, " "+oci.Name(other).Namespace(), " closed")
+			assert.Equal(t, answer, like, "%s: %s", r.says, other)
+		}
+	}
+	answer, raw := w.s.Do(http.MethodGet, "/v2/_catalog", nil, "Authorization", foreign)
+	require.Equal(t, http.StatusOK, answer.StatusCode)
+	assert.NotContains(t, string(raw), "closed/app")
+	assert.Contains(t, string(raw), "open/app")
+	for _, list := range []string{"/api/v1/repositories", "/api/v1/namespaces", "/api/v1/find?q=" + w.manifest.Encoded(), "/api/v1/find?q=app"} {
+		_, raw = w.s.Do(http.MethodGet, list, nil, "Authorization", foreign)
+		assert.NotContains(t, string(raw), "closed", list)
+	}
+}
+
+// A blob is mounted from where its caller may pull, and from nowhere else.
+func TestMountingLeaksNothing(t *testing.T) {
+	w := newRightsWorld(t)
+	secret := putBlob(t, w.s, "closed/app", []byte("what only members know"))
+	w.must("POST", "/api/v1/namespaces", `{"name":"mine"}`, nil)
+	w.must("PUT", "/api/v1/roles", `{"place":"mine","account":"foreign-account","role":"writer"}`, nil)
+	foreign, member := w.authorization["foreign account"], w.authorization["registry admin"]
+	mount := func(authorization, from string, digest oci.Digest) int {
+		at := "/v2/mine/app/blobs/uploads/?mount=" + digest.String()
+		if from != "" {
+			at += "&from=" + from
+		}
+		answer, _ := w.s.Do(http.MethodPost, at, nil, "Authorization", authorization)
+		return answer.StatusCode
+	}
+	for _, from := range []string{"", "closed/app", "closed/nothing"} {
+		assert.Equal(t, http.StatusAccepted, mount(foreign, from, secret), "from %q", from)
+	}
+	assert.Equal(t, http.StatusCreated, mount(foreign, "open/app", w.config))
+	// A bearer token for the target alone is sent for the source as well, whether or
+	// not there is one; asked for it in vain, the blob is pushed.
+	narrow := w.bearer(foreign, "mine/app")
+	for _, from := range []string{"open/app", "closed/app", "nowhere/nothing"} {
+		answer, _ := w.s.Do(http.MethodPost, "/v2/mine/app/blobs/uploads/?mount="+secret.String()+"&from="+from, nil, "Authorization", narrow)
+		require.Equal(t, http.StatusUnauthorized, answer.StatusCode)
+		challenge := answer.Header.Get("WWW-Authenticate")
+		assert.Contains(t, challenge, `scope="repository:mine/app:pull,push repository:`+from+`:pull"`)
+		query := url.Values{"scope": {"repository:mine/app:pull,push", "repository:" + from + ":pull"}}
+		answer, raw := w.s.Do(http.MethodGet, "/api/token?"+query.Encode(), nil, "Authorization", foreign)
+		require.Equal(t, http.StatusOK, answer.StatusCode)
+		var given struct{ Token string }
+		require.NoError(t, json.Unmarshal(raw, &given))
+		assert.Equal(t, http.StatusAccepted, mount("Bearer "+given.Token, from, secret), from)
+	}
+	assert.Equal(t, http.StatusCreated, mount(member, "", secret))
+}
+
+// The documents show the table as the test has it.
+func TestTheDocumentsShowTheTable(t *testing.T) {
+	var b strings.Builder
+	for _, namespace := range []string{"closed", "open"} {
+		fmt.Fprintf(&b, "\n## In a namespace that is %s\n\n| | %s |\n|---|%s\n", namespace, strings.Join(callerNames(), " | "), strings.Repeat("---|", len(callerNames())))
+		for _, r := range rightsRoutes {
+			fmt.Fprintf(&b, "| %s |", r.says)
+			for _, c := range rightsCallers {
+				if c.good {
+					fmt.Fprintf(&b, " %s |", shown(c, r, namespace == "open"))
+				}
+			}
+			b.WriteString("\n")
+		}
+	}
+	file := filepath.Join("..", "docs", "rights.md")
+	raw, err := os.ReadFile(file)
+	require.NoError(t, err)
+	const mark = "<!-- the table -->\n"
+	before, table, found := strings.Cut(string(raw), mark)
+	require.True(t, found)
+	if os.Getenv("WRITE_DOCUMENTS") != "" {
+		require.NoError(t, os.WriteFile(file, []byte(before+mark+b.String()), 0o644))
+		return
+	}
+	assert.Equal(t, b.String(), table, "docs/rights.md is behind; WRITE_DOCUMENTS=1 writes it")
+}
+
+func callerNames() []string {
+	var names []string
+	for _, c := range rightsCallers {
+		if c.good {
+			names = append(names, c.name)
+		}
+	}
+	return names
+}
+
+// shown is a status in the table: what may be done, or how it is refused.
+func shown(c rightsCaller, r rightsRoute, open bool) string {
+	switch status := c.status(r, open); {
+	case c.has(r.need, open):
+		return "yes"
+	case status == r.unknown && status == http.StatusOK:
+		return "empty"
+	default:
+		return fmt.Sprint(status)
+	}
+}
