@@ -1,0 +1,336 @@
+package access
+
+import (
+	"context"
+	"encoding/base64"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"warthesis/internal/clock"
+	"warthesis/internal/oci"
+	"warthesis/internal/record"
+)
+
+var ctx = context.Background()
+
+const password = "nine cities by night"
+
+type world struct {
+	*Access
+	t      *testing.T
+	clk    *clock.Set
+	folder string
+	admin  Caller
+}
+
+func open(t *testing.T) *world {
+	clk := clock.NewSet(time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC))
+	folder := t.TempDir()
+	records, err := record.Open(filepath.Join(folder, "records.db"), func(time.Duration) clock.Clock { return clk })
+	require.NoError(t, err)
+	a, err := Open(records, clk, filepath.Join(folder, "keys"))
+	require.NoError(t, err)
+	t.Cleanup(func() {
+		assert.NoError(t, a.Close())
+		assert.NoError(t, records.Close())
+	})
+	_, err = a.FirstAdmin(ctx, password)
+	require.NoError(t, err)
+	admin, err := a.As(ctx, "admin")
+	require.NoError(t, err)
+	return &world{a, t, clk, folder, admin}
+}
+
+func (w *world) account(name string, kind record.AccountKind) Caller {
+	n := NewAccount{Name: name, Kind: kind}
+	if kind == record.Person {
+		n.Password = password
+	}
+	_, err := w.MakeAccount(ctx, w.admin, n)
+	require.NoError(w.t, err)
+	c, err := w.As(ctx, name)
+	require.NoError(w.t, err)
+	return c
+}
+
+func (w *world) token(account string, life time.Duration, scopes ...record.Scope) (record.Token, string) {
+	t, secret, err := w.MakeToken(ctx, w.admin, NewToken{Account: account, Kind: record.TokenMade, Name: "t", Scopes: scopes, Life: life})
+	require.NoError(w.t, err)
+	return t, secret
+}
+
+func (w *world) may(c Caller, name oci.Name, action Action) bool {
+	v, err := w.Verdict(ctx, c, name, action)
+	require.NoError(w.t, err)
+	return v.Allowed
+}
+
+var pullAll = record.Scope{Pattern: "*", Actions: []string{"pull"}}
+
+func TestATokenEndsAtItsDateAndAtItsRevocation(t *testing.T) {
+	w := open(t)
+	w.account("ci", record.Machine)
+	made, secret := w.token("ci", 24*time.Hour, pullAll)
+	_, err := w.Password(ctx, "ci", secret, "")
+	require.NoError(t, err)
+	c, err := w.Session(ctx, secret, "")
+	require.NoError(t, err)
+	bearer, err := w.Give(ctx, c, nil)
+	require.NoError(t, err)
+	_, err = w.Access.Bearer(ctx, bearer.Token, "")
+	require.NoError(t, err)
+
+	_, other := w.token("ci", 0, pullAll)
+	require.NoError(t, w.RevokeToken(ctx, w.admin, "ci", "1"))
+	_, err = w.Session(ctx, secret, "")
+	assert.ErrorIs(t, err, oci.CodeUnauthorized)
+	_, err = w.Access.Bearer(ctx, bearer.Token, "")
+	assert.ErrorIs(t, err, oci.CodeUnauthorized, "a bearer token ends with the token it was got for")
+
+	made, secret, err = w.ReplaceToken(ctx, w.admin, "ci", "2")
+	require.NoError(t, err)
+	assert.Equal(t, []record.Scope{pullAll}, made.Scopes)
+	_, err = w.Session(ctx, other, "")
+	assert.ErrorIs(t, err, oci.CodeUnauthorized, "the one that was replaced is over")
+	_, err = w.Session(ctx, secret, "")
+	assert.NoError(t, err)
+
+	_, short := w.token("ci", 24*time.Hour, pullAll)
+	w.clk.MoveTo(w.clk.Now().Add(25 * time.Hour))
+	_, err = w.Session(ctx, short, "")
+	assert.ErrorIs(t, err, oci.CodeUnauthorized)
+}
+
+func TestASecretIsRecognisedByPrefixAndChecksum(t *testing.T) {
+	secret, hash := newSecret()
+	assert.True(t, IsSecret(secret))
+	assert.NotContains(t, hash, secret)
+	for i := range secret {
+		changed := []byte(secret)
+		if changed[i] == 'a' {
+			changed[i] = 'b'
+		} else {
+			changed[i] = 'a'
+		}
+		assert.False(t, IsSecret(string(changed)), "a mistyped letter at %d", i)
+	}
+}
+
+func TestScopesBoundATokenWithinItsAccountsRights(t *testing.T) {
+	w := open(t)
+	w.account("ci", record.Machine)
+	_, err := w.MakeNamespace(ctx, w.admin, "berths", PlaceChange{})
+	require.NoError(t, err)
+	require.NoError(t, w.GiveRole(ctx, w.admin, Member{Account: "ci"}, "berths", record.Writer))
+	_, secret := w.token("ci", 0, record.Scope{Pattern: "berths/sea*", Actions: []string{"pull", "push", "delete"}})
+	c, err := w.Session(ctx, secret, "")
+	require.NoError(t, err)
+	assert.True(t, w.may(c, "berths/seatmap", Push))
+	assert.False(t, w.may(c, "berths/pricing", Push), "outside the scope")
+	assert.False(t, w.may(c, "berths/seatmap", Delete), "the account may not")
+	v, err := w.Verdict(ctx, c, "berths/pricing", Push)
+	require.NoError(t, err)
+	assert.Contains(t, v.Reason, "its scopes leave that out")
+
+	require.NoError(t, w.TakeRole(ctx, w.admin, Member{Account: "ci"}, "berths"))
+	assert.False(t, w.may(c, "berths/seatmap", Push), "a role that was taken acts at once")
+
+	for pattern, names := range map[string][2]string{"a/*": {"a/b/c", "b/a"}, "*": {"x", ""}, "a/b": {"a/b", "a/bc"}, "*/night": {"a/b/night", "a/nights"}, "a*b*c": {"aXbYc", "acb"}} {
+		assert.True(t, matchesPattern(pattern, names[0]), pattern)
+		if names[1] != "" {
+			assert.False(t, matchesPattern(pattern, names[1]), pattern)
+		}
+	}
+}
+
+func TestRolesComeFromPlacesGroupsAndTheRegistry(t *testing.T) {
+	w := open(t)
+	jun, ada := w.account("jun", record.Person), w.account("ada", record.Person)
+	_, err := w.MakeNamespace(ctx, w.admin, "signals", PlaceChange{})
+	require.NoError(t, err)
+	require.NoError(t, w.MakeRepository(ctx, w.admin, "signals/relay", PlaceChange{}))
+	_, err = w.MakeGroup(ctx, w.admin, "signals", "", "")
+	require.NoError(t, err)
+	require.NoError(t, w.GiveRole(ctx, w.admin, Member{Group: "signals"}, "signals", record.Writer))
+	assert.False(t, w.may(jun, "signals/relay", Pull))
+	require.NoError(t, w.Join(ctx, w.admin, "signals", "jun"))
+	assert.True(t, w.may(jun, "signals/relay", Push))
+	assert.False(t, w.may(jun, "signals/relay", Delete))
+	require.NoError(t, w.GiveRole(ctx, w.admin, Member{Account: "jun"}, "signals/relay", record.Curator))
+	assert.True(t, w.may(jun, "signals/relay", Delete))
+	assert.False(t, w.may(jun, "signals/other", Delete), "the role is in the one repository")
+	require.NoError(t, w.GiveRole(ctx, w.admin, Member{Account: "ada"}, "", record.Reader))
+	assert.True(t, w.may(ada, "signals/relay", Pull), "a role on the registry is everywhere")
+
+	closed := record.VisibilityClosed
+	open := true
+	require.NoError(t, w.ChangeNamespace(ctx, w.admin, "signals", PlaceChange{Open: &open}))
+	assert.True(t, w.may(Caller{}, "signals/relay", Pull))
+	require.NoError(t, w.ChangeRepository(ctx, w.admin, "signals/relay", PlaceChange{Visibility: &closed}))
+	assert.False(t, w.may(Caller{}, "signals/relay", Pull), "a repository may be closed in an open namespace")
+
+	require.NoError(t, w.RemoveNamespace(ctx, w.admin, "signals"))
+	assert.False(t, w.may(jun, "signals/relay", Pull))
+	require.NoError(t, w.RestoreNamespace(ctx, w.admin, "signals"))
+	assert.True(t, w.may(jun, "signals/relay", Delete), "what is restored has its roles")
+}
+
+func TestPushesMakeWhatTheSettingsLetThemMake(t *testing.T) {
+	w := open(t)
+	teodor := w.account("teodor", record.Person)
+	push := func(name oci.Name) Verdict {
+		v, err := w.MayPush(ctx, teodor, name)
+		require.NoError(t, err)
+		return v
+	}
+	assert.False(t, push("timetable/board").Allowed)
+	require.NoError(t, w.ChangeSettings(ctx, w.admin, record.Settings{AccountsMakeNamespaces: true, PushMakesNamespaces: true}))
+	assert.True(t, push("timetable/board").Allowed)
+	role, err := w.RoleIn(ctx, teodor, "timetable/board")
+	require.NoError(t, err)
+	assert.Equal(t, record.Owner, role, "who makes a namespace owns it")
+	nobody := record.NoRole
+	require.NoError(t, w.ChangeNamespace(ctx, teodor, "timetable", PlaceChange{PushMakes: &nobody}))
+	v := push("timetable/board")
+	assert.False(t, v.Allowed)
+	assert.Contains(t, v.Reason, "nobody's pushes make repositories")
+	require.NoError(t, w.MakeRepository(ctx, teodor, "timetable/board", PlaceChange{}))
+	assert.True(t, push("timetable/board").Allowed)
+}
+
+func TestWrongTriesSlowOneAddressAndNobodyElse(t *testing.T) {
+	w := open(t)
+	w.account("ines", record.Person)
+	for range freeTries {
+		_, err := w.Password(ctx, "ines", "wrong", "10.0.0.1")
+		assert.ErrorIs(t, err, oci.CodeUnauthorized)
+	}
+	_, err := w.Password(ctx, "ines", password, "10.0.0.1")
+	var slow *SlowDown
+	require.ErrorAs(t, err, &slow, "also the right password waits")
+	_, err = w.Password(ctx, "ines", password, "10.0.0.2")
+	assert.NoError(t, err, "from elsewhere the account is not locked out")
+	_, secret := w.token("ines", 0, pullAll)
+	_, err = w.Password(ctx, "ines", secret, "10.0.0.1")
+	assert.NoError(t, err, "tokens are never slowed")
+	w.clk.MoveTo(w.clk.Now().Add(slow.After))
+	_, err = w.Password(ctx, "ines", password, "10.0.0.1")
+	assert.NoError(t, err, "once the wait is over the right password is right")
+}
+
+// The work for a password is the same whether or not there is such an account.
+func TestAnUnknownAccountTakesAsLongAsAKnownOne(t *testing.T) {
+	w := open(t)
+	w.account("ines", record.Person)
+	const tries = 30
+	took := map[string][]time.Duration{}
+	for i := range tries {
+		for _, name := range []string{"ines", "nobody-of-that-name"} {
+			// Another address each time, so that nothing is slowed.
+			began := time.Now()
+			_, err := w.Password(ctx, name, "wrong password", string(rune('a'+i%26))+string(rune('a'+i/26)))
+			took[name] = append(took[name], time.Since(began))
+			require.ErrorIs(t, err, oci.CodeUnauthorized)
+		}
+	}
+	middle := func(all []time.Duration) float64 {
+		slices.Sort(all)
+		return float64(all[len(all)/2])
+	}
+	known, unknown := middle(took["ines"]), middle(took["nobody-of-that-name"])
+	// The bench measures it; here a machine at work must not fail what leaves the
+	// work out, which would be a hundred times faster.
+	assert.InDelta(t, 1, known/unknown, 0.5)
+}
+
+func TestPasswordsThatAreEasyToGuessAreRefused(t *testing.T) {
+	for _, p := range []string{"short", "ines-rides-trains", "aaaaaaaaaaaa", strings.Repeat("x", 2000)} {
+		assert.Error(t, CheckPassword("ines", p), p)
+	}
+	assert.NoError(t, CheckPassword("ines", password))
+}
+
+func TestKeysRotateWithoutLoggingAnybodyOut(t *testing.T) {
+	w := open(t)
+	c, err := w.Password(ctx, "admin", password, "")
+	require.NoError(t, err)
+	before, err := w.Give(ctx, c, nil)
+	require.NoError(t, err)
+	w.clk.MoveTo(w.clk.Now().Add(time.Minute))
+	require.NoError(t, w.RotateKeys(ctx, w.admin))
+	after, err := w.Give(ctx, c, nil)
+	require.NoError(t, err)
+	for _, token := range []string{before.Token, after.Token} {
+		_, err := w.Access.Bearer(ctx, token, "")
+		assert.NoError(t, err)
+	}
+	files, err := filepath.Glob(filepath.Join(w.folder, "keys", "bearer-*.pem"))
+	require.NoError(t, err)
+	require.Len(t, files, 2)
+	for _, file := range files {
+		info, err := os.Stat(file)
+		require.NoError(t, err)
+		assert.Equal(t, os.FileMode(0o600), info.Mode())
+	}
+	w.clk.MoveTo(w.clk.Now().Add(keyRest + time.Minute))
+	require.NoError(t, w.keys.rotate(keyAge))
+	files, err = filepath.Glob(filepath.Join(w.folder, "keys", "bearer-*.pem"))
+	require.NoError(t, err)
+	assert.Len(t, files, 1, "a key that rested goes")
+}
+
+func TestABearerTokenThatWasTamperedWithIsRefused(t *testing.T) {
+	w := open(t)
+	c, err := w.Password(ctx, "admin", password, "")
+	require.NoError(t, err)
+	given, err := w.Give(ctx, c, []AskedScope{{"repository", "a/b", []Action{Pull}}})
+	require.NoError(t, err)
+	parts := strings.Split(given.Token, ".")
+	claims, err := base64.RawURLEncoding.DecodeString(parts[1])
+	require.NoError(t, err)
+	forged := strings.Replace(string(claims), "a/b", "x/y", 1)
+	none := base64.RawURLEncoding.EncodeToString([]byte(`{"alg":"none","typ":"JWT"}`))
+	for _, token := range []string{
+		parts[0] + "." + base64.RawURLEncoding.EncodeToString([]byte(forged)) + "." + parts[2],
+		none + "." + parts[1] + ".", parts[0] + "." + parts[1] + ".", "eyJ", "",
+	} {
+		_, err := w.Access.Bearer(ctx, token, "")
+		assert.ErrorIs(t, err, oci.CodeUnauthorized, token)
+	}
+	require.NoError(t, w.SetPassword(ctx, c, "admin", password, "another good password"))
+	_, err = w.Access.Bearer(ctx, given.Token, "")
+	assert.ErrorIs(t, err, oci.CodeUnauthorized, "a change of password ends what was got by the old one")
+	w.clk.MoveTo(w.clk.Now().Add(BearerLife))
+	_, err = w.Access.Bearer(ctx, given.Token, "")
+	assert.ErrorIs(t, err, oci.CodeUnauthorized)
+}
+
+func TestRefusalsAreWrittenInBatchesAndAFloodIsCounted(t *testing.T) {
+	w := open(t)
+	// The keeper is stopped: what comes in between waits.
+	close(w.stop)
+	w.ended.Wait()
+	w.stop = make(chan struct{})
+	for range mostLines + 10 {
+		w.Refused(record.Event{Account: "jun", Detail: "no"})
+	}
+	require.NoError(t, w.flush())
+	lines, err := w.records.Events(ctx, record.EventFilter{Verdict: record.VerdictRefused, Limit: 2 * mostLines})
+	require.NoError(t, err)
+	require.Len(t, lines, mostLines+1)
+	assert.Contains(t, lines[0].Detail, "10 more lines came too fast")
+}
+
+func TestTheLastAdminStays(t *testing.T) {
+	w := open(t)
+	no, yes := false, true
+	assert.ErrorIs(t, w.ChangeAccount(ctx, w.admin, "admin", AccountChange{Admin: &no}), oci.CodeInUse)
+	assert.ErrorIs(t, w.ChangeAccount(ctx, w.admin, "admin", AccountChange{Disabled: &yes}), oci.CodeInUse)
+}
