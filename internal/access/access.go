@@ -26,6 +26,7 @@ type Access struct {
 	macKey   [32]byte
 	slow     *slowdown
 	ledger   *ledger
+	issuers  issuers
 
 	stop  chan struct{}
 	ended sync.WaitGroup

@@ -132,6 +132,7 @@ func newRoot(t terminal, version string) *cobra.Command {
 	addPlaces(root, t, remote, repositoryKind)
 	addAccounts(root, t, remote)
 	addGroups(root, t, remote)
+	addIdentityRules(root, t, remote)
 	addAudit(root, t, remote)
 	addServe(root, t, version)
 	addDemo(root, t, version)

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net/url"
 	"os"
 	"strings"
 	"time"
@@ -27,6 +28,8 @@ type loginFlags struct {
 	password  string
 	fromStdin bool
 	asDefault bool
+	company   bool
+	identity  string
 }
 
 func addLogin(root *cobra.Command, t terminal, r *remote) {
@@ -44,11 +47,11 @@ func addLogin(root *cobra.Command, t terminal, r *remote) {
 			if err != nil {
 				return err
 			}
-			given, err := askLogin(t, registry, flags)
+			given, err := r.loginBy(c.Context(), t, registry, flags)
 			if err != nil {
 				return err
 			}
-			kept, err := r.logIn(c.Context(), registry, given)
+			kept, err := r.logIn(c.Context(), registry, &given)
 			if err != nil {
 				return err
 			}
@@ -61,7 +64,91 @@ func addLogin(root *cobra.Command, t terminal, r *remote) {
 	f.BoolVar(&flags.fromStdin, "from-stdin", false, "read the password or token from standard input")
 	f.StringVar(&flags.password, "password", "", "the password or token; other programs on this machine can read it there, so better leave it out")
 	f.BoolVar(&flags.asDefault, "default", false, "take this registry where a command names none")
+	f.BoolVar(&flags.company, "company", false, "log in by the company's login, in a browser on any machine")
+	f.StringVar(&flags.identity, "identity", "", "file with an identity of a build machine (a JWT), which is traded for a short token; - for standard input")
+	command.MarkFlagsMutuallyExclusive("company", "identity", "from-stdin", "password")
 	root.AddCommand(command)
+}
+
+// loginBy gets a login in the way that the flags say.
+func (r *remote) loginBy(ctx context.Context, t terminal, registry string, flags loginFlags) (login.Credentials, error) {
+	switch {
+	case flags.company:
+		return r.byCompany(ctx, t, registry)
+	case flags.identity != "":
+		return r.byIdentity(ctx, registry, flags.identity)
+	}
+	return askLogin(t, registry, flags)
+}
+
+// nobody is a client without a login, whose refusals the registry itself words.
+func (r *remote) nobody(registry string) (*api.Client, error) {
+	client, err := r.apiAs(registry, login.Credentials{})
+	if err == nil {
+		client.NotLoggedIn = nil
+	}
+	return client, err
+}
+
+// byCompany lets somebody confirm the login in a browser (RFC 8628).
+func (r *remote) byCompany(ctx context.Context, t terminal, registry string) (login.Credentials, error) {
+	client, err := r.nobody(registry)
+	if err != nil {
+		return login.Credentials{}, err
+	}
+	var begun api.Device
+	if err := client.Do(ctx, "POST", "/api/v1/company/device", nil, nil, &begun); err != nil {
+		return login.Credentials{}, err
+	}
+	fmt.Fprintf(t.err, "Open  %s  in a browser and enter the code  %s\n", begun.Address, begun.UserCode)
+	if begun.Complete != "" {
+		fmt.Fprintf(t.err, "Or open  %s\n", begun.Complete)
+	}
+	body := map[string]string{"name": "login on " + machineName()}
+	for {
+		select {
+		case <-ctx.Done():
+			return login.Credentials{}, ctx.Err()
+		case <-time.After(time.Duration(max(1, begun.Interval)) * time.Second):
+		}
+		var outcome api.DeviceOutcome
+		err := client.Do(ctx, "POST", "/api/v1/company/device/"+url.PathEscape(begun.Handle), nil, body, &outcome)
+		if err != nil {
+			return login.Credentials{}, err
+		}
+		if outcome.Done && outcome.Token != nil {
+			return login.Credentials{Account: outcome.Token.Account, Secret: outcome.Token.Secret}, nil
+		}
+	}
+}
+
+// byIdentity trades an identity that somebody else vouches for.
+func (r *remote) byIdentity(ctx context.Context, registry, file string) (login.Credentials, error) {
+	var raw []byte
+	var err error
+	if file == "-" {
+		raw, err = io.ReadAll(io.LimitReader(os.Stdin, 64<<10))
+	} else {
+		raw, err = os.ReadFile(file)
+	}
+	if err != nil {
+		return login.Credentials{}, fmt.Errorf("read the identity: %w", err)
+	}
+	client, err := r.nobody(registry)
+	if err != nil {
+		return login.Credentials{}, err
+	}
+	var short api.ShortToken
+	err = client.Do(ctx, "POST", "/api/v1/identity", nil, api.Identity{Identity: strings.TrimSpace(string(raw))}, &short)
+	return login.Credentials{Account: short.Account, Secret: short.Secret}, err
+}
+
+func machineName() string {
+	machine, err := os.Hostname()
+	if err != nil {
+		return "a machine without a name"
+	}
+	return machine
 }
 
 // makeDefault notes which registry is meant where none is named: the one that was
@@ -121,12 +208,15 @@ func askLogin(t terminal, registry string, flags loginFlags) (login.Credentials,
 }
 
 // isToken reports whether a secret is one of a Warthesis registry's tokens.
-func isToken(secret string) bool { return strings.HasPrefix(secret, "warthesis_") }
+func isToken(secret string) bool {
+	// The second kind is signed, and stands for a login for a short time.
+	return strings.HasPrefix(secret, "warthesis_") || strings.HasPrefix(secret, "eyJ") && strings.Count(secret, ".") == 2
+}
 
 // logIn tries a login and keeps it. In place of a password a Warthesis registry
 // gives a token for this machine.
-func (r *remote) logIn(ctx context.Context, registry string, given login.Credentials) (kept string, err error) {
-	client, err := r.apiAs(registry, given)
+func (r *remote) logIn(ctx context.Context, registry string, given *login.Credentials) (kept string, err error) {
+	client, err := r.apiAs(registry, *given)
 	if err != nil {
 		return "", err
 	}
@@ -135,13 +225,13 @@ func (r *remote) logIn(ctx context.Context, registry string, given login.Credent
 	switch {
 	case errors.Is(err, oci.CodeUnsupported), errors.Is(err, oci.CodeNameUnknown):
 		// Another make of registry: the protocol's own check says whether the login is right.
-		err = r.checkElsewhere(ctx, registry, given)
+		err = r.checkElsewhere(ctx, registry, *given)
 	case err == nil && isToken(given.Secret):
 		var me api.Me
 		err = client.Do(ctx, "GET", "/api/v1/me", nil, nil, &me)
 		given.Account = me.Account
 	case err == nil:
-		given, err = exchange(ctx, client, given)
+		*given, err = exchange(ctx, client, *given)
 	}
 	if err != nil {
 		return "", err
@@ -150,17 +240,13 @@ func (r *remote) logIn(ctx context.Context, registry string, given login.Credent
 	if err != nil {
 		return "", err
 	}
-	return file.Keep(ctx, registry, given)
+	return file.Keep(ctx, registry, *given)
 }
 
 // exchange gets a token in place of a password.
 func exchange(ctx context.Context, client *api.Client, given login.Credentials) (login.Credentials, error) {
-	machine, err := os.Hostname()
-	if err != nil {
-		machine = "a machine without a name"
-	}
 	var made api.MadeToken
-	err = client.Do(ctx, "POST", "/api/v1/tokens", nil, api.NewToken{Name: "login on " + machine, Login: true, Days: loginDays}, &made)
+	err := client.Do(ctx, "POST", "/api/v1/tokens", nil, api.NewToken{Name: "login on " + machineName(), Login: true, Days: loginDays}, &made)
 	return login.Credentials{Account: given.Account, Secret: made.Secret}, err
 }
 

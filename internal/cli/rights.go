@@ -677,3 +677,64 @@ type kubernetesSecret struct {
 type kubernetesMetadata struct {
 	Name string `json:"name"`
 }
+
+func addIdentityRules(root *cobra.Command, t terminal, r *remote) {
+	parent := &cobra.Command{Use: "identity", GroupID: groupRights, Short: "Let build machines log in by an identity of their own, without a stored secret"}
+	var rule api.IdentityRule
+	makes := &cobra.Command{
+		Use: "make REGISTRY NAME", Short: "Make an identity rule: who comes with such an identity is that machine account", Args: cobra.ExactArgs(2),
+		Example: "  warthesis identity make localhost:7070 seatmap --issuer https://builds.larkspur.example --audience warthesis --subject 'project:berths/seatmap:*' --account ci-berths",
+		RunE: func(c *cobra.Command, args []string) error {
+			registry, err := registryOr(args[:1])
+			if err != nil {
+				return err
+			}
+			rule.Name = args[1]
+			if err := r.call(c.Context(), registry, "POST", "/api/v1/identity-rules", nil, rule, nil); err != nil {
+				return err
+			}
+			fmt.Fprintf(t.out, "Made the identity rule %s. The build machine logs in with:  warthesis login %s --identity FILE\n", rule.Name, registry)
+			return nil
+		},
+	}
+	f := makes.Flags()
+	f.StringVar(&rule.Issuer, "issuer", "", "address of the issuer that signs the identities")
+	f.StringVar(&rule.Audience, "audience", "", "for whom the identities are made out")
+	f.StringVar(&rule.Subject, "subject", "", "pattern of the subject, where * stands for any text")
+	f.StringVar(&rule.Account, "account", "", "the machine account")
+	list := &cobra.Command{
+		Use: "list [REGISTRY]", Short: "List identity rules", Args: cobra.MaximumNArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			registry, err := registryOr(args)
+			if err != nil {
+				return err
+			}
+			var all api.IdentityRuleList
+			if err := r.call(c.Context(), registry, "GET", "/api/v1/identity-rules", nil, nil, &all); err != nil {
+				return err
+			}
+			w := newTable(t, "Rule", "Issuer", "Audience", "Subject", "Is")
+			for _, one := range all.Rules {
+				w.AppendRow(table.Row{one.Name, one.Issuer, one.Audience, one.Subject, one.Account})
+			}
+			w.Render()
+			return nil
+		},
+	}
+	remove := &cobra.Command{
+		Use: "remove REGISTRY NAME", Short: "Remove an identity rule; what was got by it stops at once", Args: cobra.ExactArgs(2),
+		RunE: func(c *cobra.Command, args []string) error {
+			registry, err := registryOr(args[:1])
+			if err != nil {
+				return err
+			}
+			if err := r.call(c.Context(), registry, "DELETE", "/api/v1/identity-rules/"+url.PathEscape(args[1]), nil, nil, nil); err != nil {
+				return err
+			}
+			fmt.Fprintf(t.out, "Removed the identity rule %s\n", args[1])
+			return nil
+		},
+	}
+	parent.AddCommand(makes, list, remove)
+	root.AddCommand(parent)
+}

@@ -35,6 +35,9 @@ type Options struct {
 	Registry *registry.Registry
 	Records  *record.Store
 	Access   *access.Access
+	// Company is the company's login, nil where there is none.
+	Company     *access.Company
+	CompanyName string
 	// Outside are the addresses under which the service is reached.
 	Outside []*url.URL
 	// Trusted are the proxies whose forwarded headers count.
@@ -73,7 +76,7 @@ func New(o Options) (http.Handler, error) {
 		Registry: o.Registry, BodyIdle: o.BodyIdle, ManifestBytes: o.ManifestBytes, Access: o.Access, Callers: who,
 	})
 	management.Register(router, management.Options{
-		Registry: o.Registry, Records: o.Records, Access: o.Access, Callers: who, Version: o.Version, Stopping: o.Stopping,
+		Registry: o.Registry, Records: o.Records, Access: o.Access, Callers: who, Company: o.Company, CompanyName: o.CompanyName, Version: o.Version, Stopping: o.Stopping,
 	})
 	page, err := console.New()
 	if err != nil {

@@ -94,7 +94,12 @@ var loginMu sync.Mutex
 
 // ClientEnvironment is the environment of the client's commands.
 func ClientEnvironment() []string {
-	return append(os.Environ(), "HOME="+home(), "WARTHESIS_CLIENT_LOGIN_FILE="+filepath.Join(home(), "config.json"), "WARTHESIS_CLIENT_FOLDER="+home())
+	environment := append(os.Environ(), "HOME="+home())
+	// A test may have files of its own.
+	if os.Getenv("WARTHESIS_CLIENT_LOGIN_FILE") == "" {
+		environment = append(environment, "WARTHESIS_CLIENT_LOGIN_FILE="+filepath.Join(home(), "config.json"), "WARTHESIS_CLIENT_FOLDER="+home())
+	}
+	return environment
 }
 
 // Service is a running registry.
@@ -224,11 +229,18 @@ type Result struct {
 // Run runs a client command to its end.
 func Run(t testing.TB, args ...string) Result {
 	t.Helper()
+	return RunWith(t, "", args...)
+}
+
+// RunWith is Run with something on standard input.
+func RunWith(t testing.TB, input string, args ...string) Result {
+	t.Helper()
 	ctx, cancel := context.WithTimeout(context.Background(), 2*patience)
 	defer cancel()
 	var out, errs bytes.Buffer
 	cmd := exec.CommandContext(ctx, Binary(t), args...)
 	cmd.Env = ClientEnvironment()
+	cmd.Stdin = strings.NewReader(input)
 	cmd.Stdout, cmd.Stderr = &out, &errs
 	err := cmd.Run()
 	var ended *exec.ExitError

@@ -63,7 +63,7 @@ func (tx *Tx) SaveRepository(r Repository) error {
 func (tx *Tx) RenameNamespace(n Namespace, name string) error {
 	tx.rightsChange()
 	tx.forgetRepositories()
-	if err := taken(tx.db.Model(&n).Update("name", name).Error); err != nil {
+	if err := taken(tx.db.Model(&Namespace{}).Where("id = ?", n.ID).Update("name", name).Error); err != nil {
 		return err
 	}
 	return tx.db.Model(&Repository{}).Where("namespace_id = ?", n.ID).

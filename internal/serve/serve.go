@@ -10,7 +10,9 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"os"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"warthesis/internal/access"
@@ -214,7 +216,30 @@ func (s *service) doors(private *authority.Private) (http.Handler, error) {
 	if private != nil {
 		o.Authority = private.PEM()
 	}
+	if s.config.CompanyIssuer != "" {
+		secret, err := s.companySecret()
+		if err != nil {
+			return nil, err
+		}
+		o.CompanyName = s.config.CompanyName
+		o.Company = s.home.Access.NewCompany(access.CompanySettings{
+			Issuer: s.config.CompanyIssuer, Client: s.config.CompanyClient, Secret: secret,
+			AccountClaim: s.config.CompanyAccountClaim, GroupsClaim: s.config.CompanyGroupsClaim,
+		})
+	}
 	return httpd.New(o)
+}
+
+// companySecret reads the secret of the registry's client at the company's issuer.
+func (s *service) companySecret() (string, error) {
+	if s.config.CompanySecretFile == "" {
+		return "", nil
+	}
+	raw, err := os.ReadFile(s.config.CompanySecretFile)
+	if err != nil {
+		return "", fmt.Errorf("read the secret of the company's login: %w", err)
+	}
+	return strings.TrimSpace(string(raw)), nil
 }
 
 // stop refuses new work and waits for what is in flight; what is not done within

@@ -31,7 +31,11 @@ type Options struct {
 	Records  *record.Store
 	Access   *access.Access
 	Callers  *callers.Callers
-	Version  string
+	// Company is the company's login, nil where there is none; CompanyName is what
+	// its button says.
+	Company     *access.Company
+	CompanyName string
+	Version     string
 	// Stopping is closed when the service stops: open streams end then.
 	Stopping <-chan struct{}
 }
@@ -58,6 +62,7 @@ func Register(router *gin.Engine, o Options) huma.API {
 	huma.Register(a, get("/image", "image", "Look into an image, an index or an artifact"), d.image)
 	huma.Register(a, get("/find", "find", "Find a repository, a tag or a digest"), d.find)
 	d.registerRights(a)
+	d.registerCompany(router, a)
 	d.registerChanges(a, get("/changes", "changes", "What happens, as it happens"))
 	return a
 }
@@ -121,7 +126,15 @@ func (d *door) service(ctx context.Context, in *serviceInput) (*reply[api.Servic
 	if outside := callers.BaseOf(ctx); outside != nil {
 		base = outside
 	}
-	return ok(api.Service{Version: d.Version, Address: base.Host, TLS: base.Scheme == "https"}, nil)
+	return ok(api.Service{Version: d.Version, Address: base.Host, TLS: base.Scheme == "https", Company: d.company()}, nil)
+}
+
+// company names the company's login, "" for none.
+func (d *door) company() string {
+	if d.Company == nil {
+		return ""
+	}
+	return d.CompanyName
 }
 
 // PageInput is what every list takes. It is exported for the API library, which reads embedded fields only of exported types.
