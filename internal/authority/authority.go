@@ -32,7 +32,7 @@ const (
 	authorityLife = 10 * 365 * 24 * time.Hour
 	leafLife      = 90 * 24 * time.Hour
 	// lookEvery is how often given files are looked at for a change.
-	lookEvery = 10 * time.Second
+	lookEvery = 2 * time.Second
 
 	authorityFile    = "authority.pem"
 	authorityKeyFile = "authority-key.pem"

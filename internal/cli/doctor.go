@@ -113,7 +113,13 @@ func (r *remote) examine(ctx context.Context, t terminal, p place, ref oci.Refer
 	if p.name == "" {
 		return e.failed
 	}
-	e.step("read", func() (string, error) { return lookRead(ctx, client, p.name, ref) })
+	e.step("read", func() (string, error) {
+		found, err := lookRead(ctx, client, p.name, ref)
+		if push && ref.Target() == "" && errors.Is(err, oci.CodeNameUnknown) {
+			return fmt.Sprintf("%s is not there, or not for you to know of; a push may make it", p.name), nil
+		}
+		return found, err
+	})
 	if push {
 		e.step("push", func() (string, error) {
 			if err := client.TryUpload(ctx, p.name); err != nil {

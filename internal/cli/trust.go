@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
+	"golang.org/x/term"
 
 	"warthesis/internal/authority"
 	"warthesis/internal/login"
@@ -87,6 +88,9 @@ func (r *remote) trust(ctx context.Context, t terminal, registry, expected strin
 	fmt.Fprintf(t.out, "%s is signed by: %s, good until %s\nFingerprint (SHA-256):\n  %s\n", registry, certificate.Subject.CommonName, certificate.NotAfter.Format(time.DateOnly), found)
 	if expected != "" && !strings.EqualFold(strings.ReplaceAll(expected, ":", ""), strings.ReplaceAll(found, ":", "")) {
 		return oci.Errorf(oci.CodeDenied, "that is not the fingerprint you gave, so it is not trusted; somebody else may be answering for %s", registry)
+	}
+	if expected == "" && !term.IsTerminal(int(os.Stdin.Fd())) {
+		return usage("compare it with the one that the registry printed when it started, and give that as --fingerprint: there is no terminal to ask at")
 	}
 	if err := confirmed(t, expected != "", "Is it the fingerprint that the registry printed when it started?"); err != nil {
 		return err
