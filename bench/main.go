@@ -6,6 +6,7 @@ package main
 import (
 	"bufio"
 	"crypto/sha256"
+	"crypto/tls"
 	"flag"
 	"fmt"
 	"io"
@@ -69,7 +70,7 @@ func (b *bench) run() error {
 		name string
 		do   func() error
 	}{
-		{"hash", b.hash}, {"pull", b.pull}, {"push", b.push}, {"manifests", b.manifests}, {"commits", b.commits},
+		{"hash", b.hash}, {"pull", b.pull}, {"push", b.push}, {"tls", b.pullTLS}, {"manifests", b.manifests}, {"logins", b.logins}, {"commits", b.commits},
 		{"second", b.second}, {"scale", b.scale}, {"memory", b.memory},
 	} {
 		if !strings.Contains(part.name, b.only) {
@@ -144,16 +145,20 @@ type service struct {
 	cmd           *exec.Cmd
 }
 
-func (b *bench) start() (*service, error) {
+func (b *bench) start(more ...string) (*service, error) {
 	data, err := os.MkdirTemp(b.folder, "data-")
 	if err != nil {
 		return nil, err
 	}
-	return b.startOn(data)
+	return b.startOn(data, more...)
 }
 
-func (b *bench) startOn(data string) (*service, error) {
-	cmd := exec.Command(b.binary, "serve", "--data", data, "--listen", "127.0.0.1:0")
+// admin is the account that may do everything, and its password.
+const admin, password = "admin", "of-the-bench-alone"
+
+func (b *bench) startOn(data string, more ...string) (*service, error) {
+	cmd := exec.Command(b.binary, append([]string{"serve", "--data", data, "--listen", "127.0.0.1:0"}, more...)...)
+	cmd.Env = append(os.Environ(), "WARTHESIS_ADMIN_PASSWORD="+password)
 	cmd.Stderr = io.Discard
 	out, err := cmd.StdoutPipe()
 	if err != nil {
@@ -179,9 +184,26 @@ func (s *service) stop() {
 	os.RemoveAll(s.data)
 }
 
-var client = &http.Client{Transport: &http.Transport{
-	MaxIdleConnsPerHost: 64, WriteBufferSize: mib, ReadBufferSize: mib, DisableCompression: true,
-}}
+var client = &http.Client{Transport: asAdmin{newTransport()}}
+
+func newTransport() *http.Transport {
+	return &http.Transport{
+		MaxIdleConnsPerHost: 64, WriteBufferSize: mib, ReadBufferSize: mib, DisableCompression: true,
+		// What is measured is no trust.
+		TLSClientConfig: &tls.Config{InsecureSkipVerify: true},
+	}
+}
+
+// asAdmin lets requests come from the admin; a yardstick passes the header over.
+type asAdmin struct{ http.RoundTripper }
+
+func (a asAdmin) RoundTrip(r *http.Request) (*http.Response, error) {
+	r = r.Clone(r.Context())
+	if r.Header.Get("Authorization") == "" {
+		r.SetBasicAuth(admin, password)
+	}
+	return a.RoundTripper.RoundTrip(r)
+}
 
 // upload pushes the body as the client does: a session, then one PUT.
 func upload(base, repository, digest string, body io.Reader, length int64) error {
@@ -218,6 +240,10 @@ func put(at, mediaType string, body io.Reader, length int64) error {
 }
 
 func download(at string, want int64) (time.Duration, error) {
+	return downloadBy(client, at, want)
+}
+
+func downloadBy(client *http.Client, at string, want int64) (time.Duration, error) {
 	began := time.Now()
 	answer, err := client.Get(at)
 	if err != nil {
@@ -242,7 +268,7 @@ func (b *bench) pull() error {
 	if err := upload(s.address, "bench/pull", digest, bytesReader(b.block), int64(b.size)); err != nil {
 		return err
 	}
-	nginx, stop, err := b.nginx(filepath.Join(s.data, "blobs"))
+	nginx, stop, err := b.nginx(filepath.Join(s.data, "blobs"), "")
 	if err != nil {
 		return err
 	}
@@ -278,7 +304,12 @@ func together(times int, do func(int) error) (time.Duration, error) {
 	return time.Since(began), nil
 }
 
-func (b *bench) nginx(root string) (string, func(), error) {
+// nginx serves a folder; with a pair of files, certificate:key, over TLS.
+func (b *bench) nginx(root, pair string) (string, func(), error) {
+	scheme, listen := "http", ""
+	if certificate, key, found := strings.Cut(pair, ":"); found {
+		scheme, listen = "https", fmt.Sprintf(" ssl http2; ssl_certificate %s; ssl_certificate_key %s; ssl_protocols TLSv1.2 TLSv1.3", certificate, key)
+	}
 	port, err := freePort()
 	if err != nil {
 		return "", nil, err
@@ -290,7 +321,7 @@ func (b *bench) nginx(root string) (string, func(), error) {
 	settings := fmt.Sprintf("daemon off; user root; worker_processes auto; pid %[1]s/pid; error_log %[1]s/error.log;\nevents {}\n"+
 		"http { access_log off; sendfile on; tcp_nopush on; default_type application/octet-stream;\n"+
 		"client_body_temp_path %[1]s/b; proxy_temp_path %[1]s/p; fastcgi_temp_path %[1]s/f; uwsgi_temp_path %[1]s/u; scgi_temp_path %[1]s/s;\n"+
-		"server { listen 127.0.0.1:%[2]d; root %[3]s; } }\n", folder, port, root)
+		"server { listen 127.0.0.1:%[2]d%[4]s; root %[3]s; } }\n", folder, port, root, listen)
 	file := filepath.Join(folder, "nginx.conf")
 	if err := os.WriteFile(file, []byte(settings), 0o644); err != nil {
 		return "", nil, err
@@ -300,7 +331,7 @@ func (b *bench) nginx(root string) (string, func(), error) {
 		return "", nil, err
 	}
 	stop := func() { _ = cmd.Process.Signal(os.Interrupt); _ = cmd.Wait() }
-	return fmt.Sprintf("http://127.0.0.1:%d", port), stop, waitFor(port)
+	return fmt.Sprintf("%s://127.0.0.1:%d", scheme, port), stop, waitFor(port)
 }
 
 func freePort() (int, error) {

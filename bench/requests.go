@@ -3,6 +3,7 @@ package main
 import (
 	"bufio"
 	"bytes"
+	"encoding/base64"
 	"fmt"
 	"net"
 	"net/http"
@@ -42,7 +43,7 @@ func (s *service) pushManifest(repository, target string, raw []byte) error {
 
 // manifests measures HEAD and GET by tag against a bare Gin handler, a process of
 // its own, that answers the same bytes from memory.
-func (b *bench) manifests() error {
+func (b *bench) manifests() (err error) {
 	s, err := b.start()
 	if err != nil {
 		return err
@@ -55,14 +56,28 @@ func (b *bench) manifests() error {
 	if err := s.pushManifest("bench/small", "latest", raw); err != nil {
 		return err
 	}
+	if err := s.letIn("bench"); err != nil {
+		return err
+	}
+	bearer, err := s.bearer("bench/small")
+	if err != nil {
+		return err
+	}
 	bare, stop, err := b.helper("-gin")
 	if err != nil {
 		return err
 	}
 	defer stop()
+	defer func() {
+		if err == nil {
+			err = b.rates(fmt.Sprintf("manifest HEAD, bearer token, %d conn., anonymous", connections),
+				func() (float64, error) { return ask(s.address, http.MethodHead, bearer) },
+				func() (float64, error) { return ask(s.address, http.MethodHead, "") })
+		}
+	}()
 	for _, method := range []string{http.MethodHead, http.MethodGet} {
-		ours := func() (float64, error) { return ask(s.address, method) }
-		yardstick := func() (float64, error) { return ask(bare, method) }
+		ours := func() (float64, error) { return ask(s.address, method, "") }
+		yardstick := func() (float64, error) { return ask(bare, method, "") }
 		if err := b.rates(fmt.Sprintf("manifest %s by tag, %d conn., bare Gin", method, connections), ours, yardstick); err != nil {
 			return err
 		}
@@ -93,9 +108,13 @@ func (b *bench) rates(name string, ours, yardstick func() (float64, error)) erro
 // ask sends one request after the other over each connection and returns the
 // answers per second. It speaks just enough HTTP, so that what is measured is
 // the other side.
-func ask(base, method string) (float64, error) {
+func ask(base, method, bearer string) (float64, error) {
 	host := strings.TrimPrefix(base, "http://")
-	request := []byte(method + " /v2/bench/small/manifests/latest HTTP/1.1\r\nHost: " + host + "\r\nAccept: " + oci.MediaTypeImage + "\r\n\r\n")
+	authorization := ""
+	if bearer != "" {
+		authorization = "Authorization: Bearer " + bearer + "\r\n"
+	}
+	request := []byte(method + " /v2/bench/small/manifests/latest HTTP/1.1\r\nHost: " + host + "\r\n" + authorization + "Accept: " + oci.MediaTypeImage + "\r\n\r\n")
 	var count atomic.Int64
 	errs := make(chan error, connections)
 	began := time.Now()
@@ -236,12 +255,19 @@ func (b *bench) second() error {
 			what := "blobs"
 			if strings.Contains(r.URL.Path, "/manifests/") {
 				what = "manifests"
+			} else if !strings.Contains(r.URL.Path, "/blobs/") {
+				what = "token"
 			}
 			counts[r.Method+" "+what]++
 			mu.Unlock()
 			proxy.ServeHTTP(w, r)
 		}))
 	}()
+	logins := filepath.Join(b.folder, "logins.json")
+	auth := base64.StdEncoding.EncodeToString([]byte(admin + ":" + password))
+	if err := os.WriteFile(logins, fmt.Appendf(nil, `{"auths":{%q:{"auth":%q}}}`, listener.Addr().String(), auth), 0o600); err != nil {
+		return err
+	}
 	for version := range 2 {
 		folder := filepath.Join(b.folder, fmt.Sprintf("version-%d", version))
 		if err := writeLayout(folder, version); err != nil {
@@ -250,7 +276,9 @@ func (b *bench) second() error {
 		mu.Lock()
 		clear(counts)
 		mu.Unlock()
-		out, err := exec.Command(b.binary, "push", folder, fmt.Sprintf("%s/bench/second:%d", listener.Addr(), version)).CombinedOutput()
+		push := exec.Command(b.binary, "push", folder, fmt.Sprintf("%s/bench/second:%d", listener.Addr(), version))
+		push.Env = append(os.Environ(), "WARTHESIS_CLIENT_LOGIN_FILE="+logins)
+		out, err := push.CombinedOutput()
 		if err != nil {
 			return fmt.Errorf("%s", out)
 		}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/rand"
 	"errors"
+	"hash/maphash"
 	"log/slog"
 	"sync"
 	"time"
@@ -21,12 +22,13 @@ type Access struct {
 	keys    *keyring
 	// verified remembers passwords that were right, by a hash under a key of this
 	// process, and bearer remembers tokens whose signature was checked.
-	verified *lru.Cache[[32]byte, verifiedPassword]
-	bearer   *lru.Cache[[32]byte, *bearerClaims]
-	macKey   [32]byte
-	slow     *slowdown
-	ledger   *ledger
-	issuers  issuers
+	verified   *lru.Cache[[32]byte, verifiedPassword]
+	bearer     *lru.Cache[uint64, *checkedBearer]
+	bearerSeed maphash.Seed
+	macKey     [32]byte
+	slow       *slowdown
+	ledger     *ledger
+	issuers    issuers
 
 	stop  chan struct{}
 	ended sync.WaitGroup
@@ -43,13 +45,13 @@ func Open(records *record.Store, clk clock.Clock, folder string) (*Access, error
 		return nil, err
 	}
 	verified, err1 := lru.New[[32]byte, verifiedPassword](cachedCredentials)
-	bearer, err2 := lru.New[[32]byte, *bearerClaims](cachedCredentials)
+	bearer, err2 := lru.New[uint64, *checkedBearer](cachedCredentials)
 	slow, err3 := newSlowdown(clk)
 	if err := errors.Join(err1, err2, err3); err != nil {
 		return nil, err
 	}
 	a := &Access{
-		records: records, clock: clk, keys: keys, verified: verified, bearer: bearer, slow: slow,
+		records: records, clock: clk, keys: keys, verified: verified, bearer: bearer, bearerSeed: maphash.MakeSeed(), slow: slow,
 		ledger: newLedger(), stop: make(chan struct{}),
 	}
 	rand.Read(a.macKey[:])

@@ -257,6 +257,20 @@ func TestPasswordsThatAreEasyToGuessAreRefused(t *testing.T) {
 	assert.NoError(t, CheckPassword("ines", password))
 }
 
+func TestScopesOfOneRepositoryAddUp(t *testing.T) {
+	w := open(t)
+	c, err := w.Password(ctx, "admin", password, "")
+	require.NoError(t, err)
+	given, err := w.Give(ctx, c, []AskedScope{{"repository", "a/b", []Action{Push}}, {"repository", "a/b", []Action{Pull}}})
+	require.NoError(t, err)
+	who, err := w.Access.Bearer(ctx, given.Token, "")
+	require.NoError(t, err)
+	assert.True(t, w.may(who, "a/b", Pull))
+	assert.True(t, w.may(who, "a/b", Push))
+	assert.False(t, w.may(who, "a/c", Pull))
+	assert.False(t, who.MayCatalogue())
+}
+
 func TestKeysRotateWithoutLoggingAnybodyOut(t *testing.T) {
 	w := open(t)
 	c, err := w.Password(ctx, "admin", password, "")

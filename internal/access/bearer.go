@@ -4,11 +4,11 @@ import (
 	"context"
 	"crypto/ed25519"
 	"crypto/rand"
-	"crypto/sha256"
 	"crypto/x509"
 	"encoding/pem"
 	"errors"
 	"fmt"
+	"hash/maphash"
 	"os"
 	"path/filepath"
 	"slices"
@@ -78,7 +78,19 @@ const (
 	scopeRepository = "repository"
 	scopeRegistry   = "registry"
 	catalogueName   = "catalog"
+	// catalogueKey is how the scope of listing is found among those given: no
+	// repository's name has a colon.
+	catalogueKey = ":" + scopeRegistry + ":" + catalogueName
 )
+
+// scopeKey is how a scope is found among those given: that of a repository by its
+// name, without putting together a text for each request.
+func scopeKey(kind, name string) string {
+	if kind == scopeRepository {
+		return name
+	}
+	return ":" + kind + ":" + name
+}
 
 // CatalogueScope is the scope of listing repositories.
 var CatalogueScope = AskedScope{scopeRegistry, catalogueName, []Action{everything}}
@@ -86,7 +98,7 @@ var CatalogueScope = AskedScope{scopeRegistry, catalogueName, []Action{everythin
 // MayCatalogue reports whether the caller's bearer token, if it came by one, is for
 // listing repositories.
 func (c Caller) MayCatalogue() bool {
-	return c.asked == nil || slices.Contains(c.asked[scopeRegistry+":"+catalogueName], everything)
+	return c.asked == nil || slices.Contains(c.asked[catalogueKey], everything)
 }
 
 // everything is how clients ask for all actions.
@@ -184,75 +196,127 @@ func (a *Access) Bearer(ctx context.Context, token, address string) (Caller, err
 	if looksLikeSecret(token) {
 		return a.Session(ctx, token, address)
 	}
-	claims, err := a.claims(token)
-	if err != nil {
-		return Caller{}, errBearer
-	}
 	rights, err := a.records.Rights(ctx)
 	if err != nil {
 		return Caller{}, err
 	}
-	c := Caller{Address: address}
-	if !claims.Whole {
-		c.asked = make(map[string][]Action, len(claims.Access))
-		for _, s := range claims.Access {
-			c.asked[s.Type+":"+s.Name] = s.Actions
-		}
-	}
-	if claims.Credential == "" {
-		return c, nil
-	}
-	id, err := strconv.ParseInt(claims.Subject, 10, 64)
+	checked, err := a.check(rights, token)
 	if err != nil {
 		return Caller{}, errBearer
 	}
-	account, ok := rights.Accounts[id]
+	c := Caller{asked: checked.asked, Address: address}
+	if checked.kind == forNobody {
+		return c, nil
+	}
+	account, ok := rights.Accounts[checked.account]
 	if !ok || account.DisabledAt != 0 {
 		return Caller{}, errBearer
 	}
 	c.Account = account
-	switch kind, rest := claims.Credential[0], claims.Credential[1:]; kind {
-	case 't':
-		tokenID, err := strconv.ParseInt(rest, 10, 64)
-		t, live := rights.TokenIDs[tokenID]
-		if err != nil || !live || a.over(t) {
+	switch checked.kind {
+	case byToken:
+		t, live := rights.TokenIDs[checked.token]
+		if !live || a.over(t) {
 			return Caller{}, errBearer
 		}
 		c.Token, c.Limited = t, t.Kind == record.TokenMade
 		a.tokenUsed(t.ID, address)
-	case 'r':
-		if !slices.ContainsFunc(rights.Rules, func(r record.IdentityRule) bool { return r.Name == rest && r.AccountID == id }) {
+	case byRule:
+		if !slices.ContainsFunc(rights.Rules, func(r record.IdentityRule) bool { return r.Name == checked.rule && r.AccountID == account.ID }) {
 			return Caller{}, errBearer
 		}
-		c.Token.Name = rest
+		c.Token.Name = checked.rule
 	default:
-		if a.credential(c) != claims.Credential {
+		if account.Password != checked.password {
 			return Caller{}, errBearer
 		}
 	}
 	return c, nil
 }
 
-// claims returns what a bearer token says, once its signature was checked. The
+// credentialKind is by what a bearer token was got.
+type credentialKind byte
+
+const (
+	forNobody  credentialKind = 0
+	byToken    credentialKind = 't'
+	byRule     credentialKind = 'r'
+	byPassword credentialKind = 'p'
+)
+
+// checkedBearer is a bearer token whose signature was checked, taken apart.
+type checkedBearer struct {
+	text  string
+	until time.Time
+	// asked is nil where the token stands for its credential as a whole.
+	asked   map[string][]Action
+	kind    credentialKind
+	account int64
+	token   int64
+	rule    string
+	// password is the hash of the password by which it was got.
+	password string
+}
+
+// check returns what a bearer token says, once its signature was checked. The
 // check is remembered until the token ends.
-func (a *Access) claims(token string) (*bearerClaims, error) {
-	key := sha256.Sum256([]byte(token))
-	claims, known := a.bearer.Get(key)
-	if !known {
-		claims = &bearerClaims{}
-		_, err := jwt.ParseWithClaims(token, claims, a.keys.find,
-			jwt.WithValidMethods([]string{jwt.SigningMethodEdDSA.Alg()}), jwt.WithIssuer(issuer), jwt.WithAudience(issuer),
-			jwt.WithExpirationRequired(), jwt.WithTimeFunc(a.clock.Now))
-		if err != nil {
-			return nil, err
+func (a *Access) check(rights *record.Rights, token string) (*checkedBearer, error) {
+	key := maphash.String(a.bearerSeed, token)
+	now := a.clock.Now()
+	if known, ok := a.bearer.Get(key); ok && known.text == token {
+		if now.Before(known.until) {
+			return known, nil
 		}
-		a.bearer.Add(key, claims)
-	}
-	if !a.clock.Now().Before(claims.ExpiresAt.Time) {
 		a.bearer.Remove(key)
 		return nil, errBearer
 	}
-	return claims, nil
+	var claims bearerClaims
+	_, err := jwt.ParseWithClaims(token, &claims, a.keys.find,
+		jwt.WithValidMethods([]string{jwt.SigningMethodEdDSA.Alg()}), jwt.WithIssuer(issuer), jwt.WithAudience(issuer),
+		jwt.WithExpirationRequired(), jwt.WithTimeFunc(a.clock.Now))
+	if err != nil {
+		return nil, err
+	}
+	checked, err := a.takeApart(rights, claims)
+	if err != nil {
+		return nil, err
+	}
+	checked.text = token
+	a.bearer.Add(key, checked)
+	return checked, nil
+}
+
+func (a *Access) takeApart(rights *record.Rights, claims bearerClaims) (*checkedBearer, error) {
+	checked := &checkedBearer{until: claims.ExpiresAt.Time}
+	if !claims.Whole {
+		checked.asked = make(map[string][]Action, len(claims.Access))
+		for _, s := range claims.Access {
+			// One repository may have been asked for several times.
+			key := scopeKey(s.Type, s.Name)
+			checked.asked[key] = append(checked.asked[key], s.Actions...)
+		}
+	}
+	if claims.Credential == "" {
+		return checked, nil
+	}
+	var err error
+	if checked.account, err = strconv.ParseInt(claims.Subject, 10, 64); err != nil {
+		return nil, err
+	}
+	checked.kind = credentialKind(claims.Credential[0])
+	rest := claims.Credential[1:]
+	switch checked.kind {
+	case byToken:
+		checked.token, err = strconv.ParseInt(rest, 10, 64)
+	case byRule:
+		checked.rule = rest
+	default:
+		account := rights.Accounts[checked.account]
+		if checked.password = account.Password; a.credential(Caller{Account: account}) != claims.Credential {
+			err = errBearer
+		}
+	}
+	return checked, err
 }
 
 // keyring holds the keys that sign bearer tokens, the newest signing.

@@ -62,7 +62,7 @@ func (a *Access) Verdict(ctx context.Context, c Caller, name oci.Name, action Ac
 	known, _ := may(rights, c, name, Pull)
 	v := Verdict{Known: known}
 	if c.asked != nil {
-		_, asked := c.asked[scopeRepository+":"+string(name)]
+		_, asked := c.asked[string(name)]
 		v.Elsewise = !asked || allowed
 	}
 	v.Reason = reason(rights, c, name, action, known)
@@ -71,7 +71,7 @@ func (a *Access) Verdict(ctx context.Context, c Caller, name oci.Name, action Ac
 
 // covers reports whether a bearer token was given for the action.
 func (c Caller) covers(name oci.Name, action Action) bool {
-	return c.asked == nil || slices.Contains(c.asked[scopeRepository+":"+string(name)], action)
+	return c.asked == nil || slices.Contains(c.asked[string(name)], action)
 }
 
 // may reports whether the rights of the caller's account, within the scopes of its
