@@ -9,6 +9,9 @@ address=127.0.0.1:7070
 bin/warthesis demo --data "$work/demo" --listen $address >/dev/null 2>&1 &
 for _ in $(seq 100); do curl -sf http://$address/healthz/ready >/dev/null && break; sleep 0.2; done
 
+export WARTHESIS_CLIENT_FOLDER="$work/client" WARTHESIS_CLIENT_LOGIN_FILE="$work/client/logins.json"
+echo sleeper-to-the-coast | bin/warthesis login $address --account ines --from-stdin >/dev/null
+
 go run -tags netgo,osusergo,sqlite_omit_load_extension ./cmd/screenshots -from http://$address -to docs/screenshots
 
 Xvfb :87 -noreset -screen 0 1280x800x24 >/dev/null 2>&1 &
@@ -36,4 +39,13 @@ warthesis push ./planner $address/timetable/planner:mine $address/timetable/plan
 shoot terminal-look "warthesis identify $address/timetable/planner:2.4.1
 warthesis identify --platform linux/arm64 --whole $address/timetable/planner:2.4.1
 warthesis show --platform linux/arm64 $address/timetable/planner:2.4.1"
+shoot terminal-rights "warthesis whoami
+warthesis members $address/berths
+warthesis team $address/catering --description 'What is eaten on the way' --owner marit --writer teodor
+warthesis account make $address ci-catering --machine
+warthesis grant $address/catering writer ci-catering"
+shoot terminal-doctor "warthesis doctor --push $address/timetable/planner
+warthesis doctor 127.0.0.1:7099/timetable/planner
+warthesis audit $address --namespace timetable --limit 6
+warthesis token list $address --account ci-timetable"
 shoot terminal-help "warthesis --help"

@@ -29,6 +29,9 @@ var pictures = []picture{
 	{name: "image", path: "/r/timetable/planner@:2.4.1", wait: `[role="listitem"]`},
 	{name: "image-dark", path: "/r/timetable/planner@:2.4.1", wait: `[role="listitem"]`, dark: true},
 	{name: "manifest", path: "/r/timetable/planner@:2.4.1", wait: `[role="listitem"]`, click: `[role="tab"]:nth-child(4)`},
+	{name: "members", path: "/n/timetable?show=members", wait: `tbody tr`},
+	{name: "account", path: "/access/accounts?open=ci-timetable", wait: `tbody tr`},
+	{name: "activity", path: "/activity", wait: `[data-index="3"]`},
 	{name: "find", path: "/find?q=planner:2.4", wait: `main a`},
 }
 
@@ -57,6 +60,16 @@ func take(from, to, account string) error {
 		return err
 	}
 	defer end()
+	if account != "" && len(pictures) > 1 {
+		// What is seen before anybody has signed in.
+		shot, err := picture{path: "/", wait: "main input"}.take(page, from)
+		if err != nil {
+			return err
+		}
+		if err := os.WriteFile(filepath.Join(to, "sign-in.png"), shot, 0o644); err != nil {
+			return err
+		}
+	}
 	if account != "" {
 		if err := page.SignIn(from, account, demo.Password); err != nil {
 			return err

@@ -6,7 +6,6 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"net/http"
 	"strconv"
 	"time"
 
@@ -122,7 +121,7 @@ func (p *Page) SignIn(address, account, password string) error {
 		ask.send(%s)
 		return ask.status
 	})()`, strconv.Quote(string(body))))
-	if err == nil && status != http.StatusOK {
+	if err == nil && status != 200 {
 		err = fmt.Errorf("signing in as %s is answered with status %d", account, status)
 	}
 	return err
