@@ -9,8 +9,9 @@ address=127.0.0.1:7070
 bin/warthesis demo --data "$work/demo" --listen $address >/dev/null 2>&1 &
 for _ in $(seq 100); do curl -sf http://$address/healthz/ready >/dev/null && break; sleep 0.2; done
 
-export WARTHESIS_CLIENT_FOLDER="$work/client" WARTHESIS_CLIENT_LOGIN_FILE="$work/client/logins.json"
-echo sleeper-to-the-coast | bin/warthesis login $address --account ines --from-stdin >/dev/null
+# The pictures show where logins are kept: as a path within the folder they are taken in.
+export WARTHESIS_CLIENT_FOLDER=client WARTHESIS_CLIENT_LOGIN_FILE=client/logins.json
+(cd "$work" && echo sleeper-to-the-coast | "$OLDPWD/bin/warthesis" login $address --account ines --from-stdin >/dev/null)
 
 go run -tags netgo,osusergo,sqlite_omit_load_extension ./cmd/screenshots -from http://$address -to docs/screenshots
 
