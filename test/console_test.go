@@ -226,3 +226,74 @@ func TestTheFirstLoadIsSmall(t *testing.T) {
 	assert.NotZero(t, total)
 	assert.Less(t, total, firstLoadLimit)
 }
+
+// Somebody signs in by hand, sees what is theirs and nothing else, makes a token
+// that is shown once, and signs out.
+func TestSigningInShowsWhatIsOnesOwn(t *testing.T) {
+	s := kit.Start(t, sampleWorld(t))
+	page, end, err := browser.Open(context.Background())
+	require.NoError(t, err)
+	t.Cleanup(end)
+	require.NoError(t, page.Go(s.URL("/n/berths?show=members")))
+	says(t, page, "Look at what anybody may pull")
+	for _, try := range []struct{ password, says string }{{"not the password", "is wrong"}, {demo.Password, "Members and roles"}} {
+		typeInto(t, page, "Account", "marit")
+		typeInto(t, page, "Password or token", try.password)
+		require.NoError(t, page.Click(`main button[type=submit]`))
+		says(t, page, try.says)
+	}
+	says(t, page, "Give a role")
+
+	require.NoError(t, page.Go(s.URL("/")))
+	require.NoError(t, page.WaitFor(`[role=row][data-index="3"]`))
+	text, err := page.Text()
+	require.NoError(t, err)
+	assert.Contains(t, text, "berths/seatmap")
+	assert.NotContains(t, text, "signals/relay", "what is not marit's is not shown")
+	require.NoError(t, page.Go(s.URL("/r/signals/relay")))
+	says(t, page, "There is no repository signals/relay yet")
+	require.NoError(t, page.Go(s.URL("/n/base?show=members")))
+	says(t, page, "you have no role here")
+
+	require.NoError(t, page.Go(s.URL("/r/berths/seatmap")))
+	says(t, page, "Make a token for these commands")
+	press(t, page, "Make a token for these commands")
+	says(t, page, "The commands have a new token in them")
+	secret, err := browser.Evaluate[string](page, `document.body.innerText.match(/warthesis_[a-z2-7]{39}/)[0]`)
+	require.NoError(t, err)
+	answer, _ := s.Do(http.MethodGet, "/v2/berths/seatmap/tags/list", nil, "Authorization", "Bearer "+secret)
+	assert.Equal(t, http.StatusOK, answer.StatusCode)
+	answer, _ = s.Do(http.MethodGet, "/v2/berths/pricing/tags/list", nil, "Authorization", "Bearer "+secret)
+	assert.Equal(t, http.StatusNotFound, answer.StatusCode, "the token is for the one repository")
+
+	require.NoError(t, page.Go(s.URL("/me")))
+	says(t, page, "made for berths/seatmap")
+	require.NoError(t, page.Click(`[aria-label^="Revoke the token"]`))
+	require.NoError(t, page.Click(`[role=dialog] button[type=submit]`))
+	require.NoError(t, page.Wait("!document.body.innerText.includes('made for berths/seatmap')"))
+	answer, _ = s.Do(http.MethodGet, "/v2/berths/seatmap/tags/list", nil, "Authorization", "Bearer "+secret)
+	assert.Equal(t, http.StatusUnauthorized, answer.StatusCode, "a revoked token is refused at the next request")
+
+	press(t, page, "Sign out")
+	says(t, page, "Password or token")
+}
+
+// press presses the button with a text.
+func press(t *testing.T, page *browser.Page, text string) {
+	_, err := browser.Evaluate[bool](page, `[...document.querySelectorAll('main button')].find(b => b.innerText === `+quoted(text)+`).click() || true`)
+	require.NoError(t, err)
+}
+
+// typeInto types into the field of a label, in place of what is there.
+func typeInto(t *testing.T, page *browser.Page, label, text string) {
+	found, err := browser.Evaluate[bool](page, `(() => {
+		const label = [...document.querySelectorAll('label')].find(l => l.innerText.startsWith(`+quoted(label)+`))
+		const field = document.getElementById(label.htmlFor)
+		field.focus()
+		field.select()
+		return true
+	})()`)
+	require.NoError(t, err)
+	require.True(t, found)
+	require.NoError(t, page.Keys(text))
+}

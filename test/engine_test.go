@@ -2,9 +2,14 @@ package test
 
 import (
 	"bytes"
+	"encoding/base64"
+	"encoding/json"
 	"fmt"
 	"net/http"
+	"net/url"
 	"os"
+	"regexp"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -93,4 +98,53 @@ func TestSettingsComeFromFileEnvironmentAndFlagsAndUnknownOnesAreNamed(t *testin
 	assert.Equal(t, http.StatusRequestEntityTooLarge, answer.StatusCode)
 	answer, _ = s.Do(http.MethodPut, "/v2/a/manifests/x", bytes.NewReader(make([]byte, 3000)), "Content-Type", oci.MediaTypeImage)
 	assert.Equal(t, http.StatusRequestEntityTooLarge, answer.StatusCode)
+}
+
+// An engine's login asks for the version, follows the challenge with the account and
+// its password, and tries the token; a push asks for a token with its scopes; one
+// that may not is told why in the answer's own words. Newer engines post a form.
+func TestAContainerEngineLogsInAndIsRefusedInWords(t *testing.T) {
+	s := kit.Start(t, t.TempDir())
+	account(t, s, "jun")
+	admin(t, s, http.MethodPost, "/api/v1/teams", `{"name":"signals","writers":["jun"]}`)
+	answer, _ := s.Do(http.MethodGet, "/v2/", nil, "Authorization", "")
+	require.Equal(t, http.StatusUnauthorized, answer.StatusCode)
+	challenge := regexp.MustCompile(`^Bearer realm="([^"]+)",service="([^"]+)"$`).FindStringSubmatch(answer.Header.Get("WWW-Authenticate"))
+	require.NotNil(t, challenge)
+	require.Equal(t, s.URL("/api/token"), challenge[1])
+
+	basic := "Basic " + base64.StdEncoding.EncodeToString([]byte("jun:"+rightsPassword))
+	ask := func(scopes ...string) string {
+		query := url.Values{"account": {"jun"}, "client_id": {"engine"}, "offline_token": {"true"}, "service": {challenge[2]}, "scope": scopes}
+		answer, raw := s.Do(http.MethodGet, "/api/token?"+query.Encode(), nil, "Authorization", basic)
+		require.Equal(t, http.StatusOK, answer.StatusCode, "%s", raw)
+		var given struct {
+			Token     string
+			ExpiresIn int `json:"expires_in"`
+		}
+		require.NoError(t, json.Unmarshal(raw, &given))
+		assert.Positive(t, given.ExpiresIn)
+		return "Bearer " + given.Token
+	}
+	answer, _ = s.Do(http.MethodGet, "/v2/", nil, "Authorization", ask())
+	assert.Equal(t, http.StatusOK, answer.StatusCode)
+	answer, _ = s.Do(http.MethodPost, "/v2/signals/relay/blobs/uploads/", nil, "Authorization", ask())
+	assert.Equal(t, http.StatusUnauthorized, answer.StatusCode)
+	assert.Contains(t, answer.Header.Get("WWW-Authenticate"), `scope="repository:signals/relay:pull,push",error="insufficient_scope"`)
+	answer, _ = s.Do(http.MethodPost, "/v2/signals/relay/blobs/uploads/", nil, "Authorization", ask("repository:signals/relay:pull,push"))
+	assert.Equal(t, http.StatusAccepted, answer.StatusCode)
+	answer, raw := s.Do(http.MethodPost, "/v2/berths/seatmap/blobs/uploads/", nil, "Authorization", ask("repository:berths/seatmap:pull,push"))
+	assert.Equal(t, http.StatusForbidden, answer.StatusCode)
+	assert.Contains(t, string(raw), `"code":"DENIED","message":"jun may not push to berths/seatmap: it takes the role writer there;`)
+	answer, _ = s.Do(http.MethodGet, "/api/token?service=x", nil, "Authorization", "Basic "+base64.StdEncoding.EncodeToString([]byte("jun:wrong")))
+	assert.Equal(t, http.StatusUnauthorized, answer.StatusCode)
+
+	for status, form := range map[int]url.Values{
+		http.StatusOK:           {"grant_type": {"password"}, "username": {"jun"}, "password": {rightsPassword}, "scope": {"repository:signals/relay:pull repository:base/os:pull"}},
+		http.StatusUnauthorized: {"grant_type": {"refresh_token"}, "refresh_token": {"warthesis_nothing"}},
+		http.StatusBadRequest:   {"grant_type": {"something else"}},
+	} {
+		answer, raw := s.Do(http.MethodPost, "/api/token", strings.NewReader(form.Encode()), "Content-Type", "application/x-www-form-urlencoded", "Authorization", "")
+		assert.Equal(t, status, answer.StatusCode, "%s", raw)
+	}
 }

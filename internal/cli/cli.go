@@ -133,6 +133,7 @@ func newRoot(t terminal, version string) *cobra.Command {
 	addAccounts(root, t, remote)
 	addGroups(root, t, remote)
 	addIdentityRules(root, t, remote)
+	addSettings(root, t, remote)
 	addAudit(root, t, remote)
 	addServe(root, t, version)
 	addDemo(root, t, version)

@@ -738,3 +738,57 @@ func addIdentityRules(root *cobra.Command, t terminal, r *remote) {
 	parent.AddCommand(makes, list, remove)
 	root.AddCommand(parent)
 }
+
+func addSettings(root *cobra.Command, t terminal, r *remote) {
+	var people, pushes, output string
+	command := &cobra.Command{
+		Use: "settings [REGISTRY]", GroupID: groupRights, Short: "Show or change who makes namespaces",
+		Args: cobra.MaximumNArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			if err := checkOutput(output); err != nil {
+				return err
+			}
+			registry, err := registryOr(args)
+			if err != nil {
+				return err
+			}
+			var settings api.Settings
+			if err := r.call(c.Context(), registry, "GET", "/api/v1/settings", nil, nil, &settings); err != nil {
+				return err
+			}
+			for _, one := range []struct {
+				text   string
+				target *bool
+			}{{people, &settings.AccountsMakeNamespaces}, {pushes, &settings.PushMakesNamespaces}} {
+				if one.text == "" {
+					continue
+				}
+				if *one.target, err = strconv.ParseBool(one.text); err != nil {
+					return usage("%q is neither true nor false", one.text)
+				}
+			}
+			if people+pushes != "" {
+				if err := r.call(c.Context(), registry, "PUT", "/api/v1/settings", nil, settings, nil); err != nil {
+					return err
+				}
+			}
+			if output == outputJSON {
+				return writeJSON(t.out, settings)
+			}
+			makers := "registry admins alone"
+			if settings.AccountsMakeNamespaces {
+				makers = "every person, who then owns them"
+			}
+			byPush := "no push makes one"
+			if settings.PushMakesNamespaces {
+				byPush = "a push by one of them makes the namespace that it needs"
+			}
+			fmt.Fprintf(t.out, "Namespaces are made by %s; %s\n", makers, byPush)
+			return nil
+		},
+	}
+	command.Flags().StringVar(&people, "people-make-namespaces", "", "true or false: whether every person may make namespaces, and not registry admins alone")
+	command.Flags().StringVar(&pushes, "pushes-make-namespaces", "", "true or false: whether a push by somebody who may make a namespace makes it")
+	addOutput(command, &output)
+	root.AddCommand(command)
+}
