@@ -238,7 +238,7 @@ func TestSigningInShowsWhatIsOnesOwn(t *testing.T) {
 	says(t, page, "Look at what anybody may pull")
 	for _, try := range []struct{ password, says string }{{"not the password", "is wrong"}, {demo.Password, "Members and roles"}} {
 		typeInto(t, page, "Account", "marit")
-		typeInto(t, page, "Password or token", try.password)
+		typeInto(t, page, "Password", try.password)
 		require.NoError(t, page.Click(`main button[type=submit]`))
 		says(t, page, try.says)
 	}
@@ -275,7 +275,7 @@ func TestSigningInShowsWhatIsOnesOwn(t *testing.T) {
 	assert.Equal(t, http.StatusUnauthorized, answer.StatusCode, "a revoked token is refused at the next request")
 
 	press(t, page, "Sign out")
-	says(t, page, "Password or token")
+	says(t, page, "to the registry at")
 }
 
 // press presses the button with a text.

@@ -210,7 +210,7 @@ func (c rightsCaller) has(n need, open bool) bool {
 	case toBeAdmin:
 		return c.registry == "admin"
 	case aWholeLogin:
-		return c.name != "nobody" && (c.scope == "" || c.scope == "manage")
+		return c.name != "nobody" && c.scope == ""
 	}
 	return false
 }

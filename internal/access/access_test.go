@@ -271,6 +271,22 @@ func TestScopesOfOneRepositoryAddUp(t *testing.T) {
 	assert.False(t, who.MayCatalogue())
 }
 
+func TestATokenMakesNoneThatMayMore(t *testing.T) {
+	w := open(t)
+	_, secret := w.token("admin", 0, record.Scope{Pattern: "*", Actions: []string{"manage"}}, record.Scope{Pattern: "berths/*", Actions: []string{"pull"}})
+	c, err := w.Session(ctx, secret, "")
+	require.NoError(t, err)
+	for pattern, fine := range map[string]bool{"berths/*": true, "berths/sea*": true, "*": false, "timetable/board": false} {
+		_, _, err := w.MakeToken(ctx, c, NewToken{Kind: record.TokenMade, Name: "x", Scopes: []record.Scope{{Pattern: pattern, Actions: []string{"pull"}}}})
+		assert.Equal(t, fine, err == nil, "%s: %v", pattern, err)
+	}
+	_, _, err = w.MakeToken(ctx, c, NewToken{Kind: record.TokenSession, Name: "x"})
+	assert.ErrorIs(t, err, oci.CodeDenied)
+	assert.True(t, w.IsGood(ctx, c))
+	require.NoError(t, w.RevokeToken(ctx, w.admin, "admin", "1"))
+	assert.False(t, w.IsGood(ctx, c))
+}
+
 func TestKeysRotateWithoutLoggingAnybodyOut(t *testing.T) {
 	w := open(t)
 	c, err := w.Password(ctx, "admin", password, "")

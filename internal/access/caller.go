@@ -160,6 +160,23 @@ func (a *Access) token(rights *record.Rights, name, secret, address string) (Cal
 	return Caller{Account: account, Token: t, Limited: t.Kind == record.TokenMade, Address: address}, nil
 }
 
+// IsGood reports whether the credential by which a caller came is still good.
+func (a *Access) IsGood(ctx context.Context, c Caller) bool {
+	rights, err := a.records.Rights(ctx)
+	if err != nil || c.Nobody() {
+		return err == nil
+	}
+	account, known := rights.Accounts[c.Account.ID]
+	if !known || account.DisabledAt != 0 {
+		return false
+	}
+	if c.Token.ID == 0 {
+		return account.Password == c.Account.Password
+	}
+	t, live := rights.TokenIDs[c.Token.ID]
+	return live && !a.over(t)
+}
+
 // over reports whether a token has come to its end date.
 func (a *Access) over(t record.Token) bool {
 	return t.EndsAt != 0 && t.EndsAt <= record.StampOf(a.clock.Now())

@@ -537,10 +537,32 @@ func (a *Access) MakeToken(ctx context.Context, c Caller, n NewToken) (record.To
 			return record.Token{}, "", err
 		}
 	}
+	if err := a.within(c, n); err != nil {
+		return record.Token{}, "", err
+	}
 	if n.Name == "" || len(n.Name) > 100 {
 		return record.Token{}, "", oci.Errorf(oci.CodeNameInvalid, "a token needs a name of up to 100 characters that tells where it is used")
 	}
 	return a.giveToken(ctx, c, account, n)
+}
+
+// within refuses a token that may more than the one by which it is made.
+func (a *Access) within(c Caller, n NewToken) error {
+	if !c.Limited {
+		return nil
+	}
+	for _, s := range n.Scopes {
+		for _, action := range s.Actions {
+			// A pattern covers another where it matches it as it is written.
+			if !inScopes(c.Token.Scopes, s.Pattern, Action(action)) {
+				return a.denied(c, "tokens", "the token %q may not make one that may %s in %s: it may not do that itself", c.TokenName(), action, s.Pattern)
+			}
+		}
+	}
+	if n.Kind != record.TokenMade {
+		return a.denied(c, "tokens", "the token %q is for a program, and signs nobody in; use the account's password or the company's login", c.TokenName())
+	}
+	return nil
 }
 
 func (a *Access) giveToken(ctx context.Context, c Caller, account record.Account, n NewToken) (record.Token, string, error) {

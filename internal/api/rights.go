@@ -12,7 +12,7 @@ type Labels map[string]string
 // SignIn is a name with its password.
 type SignIn struct {
 	Account  string `json:"account" minLength:"1" maxLength:"255"`
-	Password string `json:"password" minLength:"1" maxLength:"1024" doc:"The password, or a token in its place"`
+	Password string `json:"password" minLength:"1" maxLength:"1024"`
 }
 
 // Role is a role that somebody has in a place.

@@ -103,6 +103,10 @@ func (tx *Tx) EnsureRepository(name oci.Name) (Repository, error) {
 	}
 	namespace, err := tx.Namespace(name.Namespace())
 	if errors.Is(err, ErrNotFound) {
+		// What was removed while something was on its way in is not made again by it.
+		if _, gone := one[Namespace](tx.db.Where("name = ?", name.Namespace())); gone == nil {
+			return found, oci.Errorf(oci.CodeNameUnknown, "the namespace %s was removed; a registry admin can restore it", name.Namespace())
+		}
 		namespace, err = tx.MakeNamespace(Namespace{Name: name.Namespace(), PushMakes: Writer})
 	}
 	if err != nil {

@@ -36,11 +36,17 @@ func (d *door) registerChanges(a huma.API, operation huma.Operation) {
 				if !open {
 					return
 				}
+				if !d.Access.IsGood(ctx, callers.From(ctx)) {
+					return
+				}
 				if !d.hears(ctx, e) {
 					continue
 				}
 				err = send.Data(api.Change{Kind: string(e.Kind), Repository: e.Repository, Tag: e.Tag, Digest: e.Digest, At: e.At.Time()})
 			case now := <-pulse.C:
+				if !d.Access.IsGood(ctx, callers.From(ctx)) {
+					return
+				}
 				err = send.Data(api.StillThere{At: now.UTC()})
 			case <-ctx.Done():
 				return

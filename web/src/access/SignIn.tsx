@@ -43,7 +43,7 @@ export function SignIn({ onLook }: { onLook?: () => void }) {
         )}
         <Box component="form" onSubmit={submit} sx={{ display: 'grid', gap: 2 }}>
           <Field label="Account" value={account} onChange={setAccount} autoFocus />
-          <Field label="Password or token" value={password} onChange={setPassword} type="password" />
+          <Field label="Password" value={password} onChange={setPassword} type="password" />
           <Said error={signIn.error ?? (refused ? new Error(refused) : null)} />
           <Button type="submit" variant={company ? 'outlined' : 'contained'} disableElevation disabled={signIn.isPending || account === '' || password === ''}>
             Sign in
