@@ -386,7 +386,33 @@ func addAccounts(root *cobra.Command, t terminal, r *remote) {
 			return nil
 		},
 	}
-	parent.AddCommand(makes, list, changes, password)
+	show := &cobra.Command{
+		Use: "show REGISTRY NAME", Short: "Show the roles of an account, and which of them are not used", Args: cobra.ExactArgs(2),
+		RunE: func(c *cobra.Command, args []string) error {
+			if err := checkOutput(output); err != nil {
+				return err
+			}
+			registry, err := registryOr(args[:1])
+			if err != nil {
+				return err
+			}
+			var roles api.RoleList
+			if err := r.call(c.Context(), registry, "GET", "/api/v1/accounts/"+url.PathEscape(args[1])+"/roles", nil, nil, &roles); err != nil {
+				return err
+			}
+			if output == outputJSON {
+				return writeJSON(t.out, roles.Roles)
+			}
+			if len(roles.Roles) == 0 {
+				fmt.Fprintf(t.out, "%s has no roles\n", args[1])
+				return nil
+			}
+			renderRoles(t, roles.Roles, false)
+			return nil
+		},
+	}
+	addOutput(show, &output)
+	parent.AddCommand(makes, list, show, changes, password)
 	root.AddCommand(parent)
 }
 

@@ -1,14 +1,16 @@
 import { Box, Button, Checkbox, FormControlLabel, Typography } from '@mui/material'
 import { useCallback, useMemo, useState } from 'react'
 import { useSearchParams } from 'react-router'
-import { type Account, useAccounts, useChangeAccount, useMakeAccount, useMe, useSetPassword } from '../api/rights'
+import { type Account, type Role, useAccounts, useChangeAccount, useMakeAccount, useMe, useRolesOf, useSetPassword } from '../api/rights'
 import { When } from '../parts/Amounts'
 import { Filter, useListView } from '../parts/Filter'
 import { Ask, Field, FormDialog, Section } from '../parts/Forms'
 import { Page } from '../parts/Page'
+import { PlainTable } from '../parts/PlainTable'
 import { type Column, RowTable } from '../parts/RowTable'
 import { Trouble, Waiting } from '../parts/States'
 import { AccessTabs } from './AccessTabs'
+import { roleColumns } from './roles'
 import { TokenTable } from './TokenTable'
 
 const columns: Column<Account, 'name'>[] = [
@@ -53,6 +55,7 @@ export function AccountsPage() {
 
 function OneAccount({ account }: { account: Account }) {
   const change = useChangeAccount()
+  const roles = useRolesOf(account.name)
   return (
     <Box sx={{ maxHeight: '60%', overflow: 'auto', mb: 1, flexShrink: 0 }}>
       <Section
@@ -82,6 +85,12 @@ function OneAccount({ account }: { account: Account }) {
           {account.company && `, by the company's login at ${account.company}`}
           {account.description && `. ${account.description}`}
         </Typography>
+      </Section>
+      <Section title={`Roles of ${account.name}`}>
+        {roles.data && roles.data.roles.length === 0 && <Typography color="textSecondary">None: give one on the page of a namespace.</Typography>}
+        {roles.data && roles.data.roles.length > 0 && (
+          <PlainTable label={`Roles of ${account.name}`} rows={roles.data.roles} rowKey={(r) => `${r.place} ${r.group ?? ''}`} columns={[...roleColumns, { title: 'By the group', cell: (r: Role) => r.group ?? '' }]} />
+        )}
       </Section>
       <TokenTable account={account.name} title={`Tokens of ${account.name}`} />
     </Box>

@@ -1,11 +1,11 @@
 import { Button, Typography } from '@mui/material'
 import { useState } from 'react'
 import { type Role, useMe, useSetPassword, useSignOut } from '../api/rights'
-import { When } from '../parts/Amounts'
 import { Field, FormDialog, Section } from '../parts/Forms'
 import { Page } from '../parts/Page'
 import { PlainTable } from '../parts/PlainTable'
 import { Waiting } from '../parts/States'
+import { roleColumns } from './roles'
 import { TokenTable } from './TokenTable'
 
 export function MePage() {
@@ -40,21 +40,6 @@ export function MePage() {
     </Page>
   )
 }
-
-export const roleColumns = [
-  { title: 'Where', cell: (r: Role) => r.place || 'the registry' },
-  { title: 'Role', cell: (r: Role) => r.role },
-  { title: 'Given', cell: (r: Role) => <When at={r.granted_at} /> },
-  {
-    title: 'Used',
-    cell: (r: Role) => (
-      <>
-        <When at={r.used_at} />
-        {r.unused && <Typography component="span" variant="body2" color="warning"> · not in 90 days, so it could be narrower</Typography>}
-      </>
-    ),
-  },
-]
 
 function ChangePassword({ account }: { account: string }) {
   const [open, setOpen] = useState(false)

@@ -13,7 +13,7 @@ import { PlainTable } from '../parts/PlainTable'
 import { type Column, RowTable } from '../parts/RowTable'
 import { Empty, Trouble, Waiting } from '../parts/States'
 import { PushAndPull } from './PushAndPull'
-import { roleColumns } from './MePage'
+import { roleColumns } from './roles'
 
 type Repository = Schemas['Repository']
 

@@ -72,6 +72,9 @@ export const useRestoreNamespace = () =>
 export const useRoles = (place: string, enabled: boolean) =>
   useQuery({ queryKey: ['roles', place], queryFn: () => take(client.GET('/api/v1/roles', { params: { query: { place } } })), enabled })
 
+export const useRolesOf = (name: string) =>
+  useQuery({ queryKey: ['roles of', name], queryFn: () => take(client.GET('/api/v1/accounts/{name}/roles', { params: { path: { name } } })) })
+
 export const useGiveRole = () => useChange((body: Schemas['NewRole']) => nothing(client.PUT('/api/v1/roles', { body })))
 
 export const useTakeRole = () =>

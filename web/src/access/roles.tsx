@@ -1,0 +1,19 @@
+import { Typography } from '@mui/material'
+import type { Role } from '../api/rights'
+import { When } from '../parts/Amounts'
+
+// roleColumns show a role, and whether it is used.
+export const roleColumns = [
+  { title: 'Where', cell: (r: Role) => r.place || 'the registry' },
+  { title: 'Role', cell: (r: Role) => r.role },
+  { title: 'Given', cell: (r: Role) => <When at={r.granted_at} /> },
+  {
+    title: 'Used',
+    cell: (r: Role) => (
+      <>
+        <When at={r.used_at} />
+        {r.unused && <Typography component="span" variant="body2" color="warning"> · not in 90 days, so it could be narrower</Typography>}
+      </>
+    ),
+  },
+]
