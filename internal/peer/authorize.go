@@ -28,6 +28,12 @@ type authorizer struct {
 	basic bool
 	// tokens are by scope.
 	tokens map[string]bearerToken
+
+	// preparing lets one request find out what is wanted, and get each token, while
+	// those beside it wait.
+	preparing sync.Mutex
+	asked     bool
+	challenge *challenge
 }
 
 type bearerToken struct {
@@ -45,17 +51,50 @@ func (a *authorizer) look(ctx context.Context) (login.Credentials, error) {
 	return a.found, a.failed
 }
 
-// header returns what is known to be wanted for a scope, "" for nothing.
+// header returns what is known to be wanted for a scope, "" for nothing. A token
+// to push is one to pull as well.
 func (a *authorizer) header(scope string) string {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	if a.basic {
 		return basicHeader(a.found)
 	}
-	if t, ok := a.tokens[scope]; ok && time.Now().Before(t.until) {
-		return "Bearer " + t.token
+	for _, one := range []string{scope, scope + ",push"} {
+		if t, ok := a.tokens[one]; ok && time.Now().Before(t.until) {
+			return "Bearer " + t.token
+		}
 	}
 	return ""
+}
+
+// prepare finds out, before the first request, what the registry wants, and gets
+// the token for a scope, so that no body is sent in vain.
+func (c *Client) prepare(ctx context.Context, scope string) error {
+	if scope == "" || c.auth.header(scope) != "" {
+		return nil
+	}
+	c.auth.preparing.Lock()
+	defer c.auth.preparing.Unlock()
+	if c.auth.header(scope) != "" {
+		return nil
+	}
+	if !c.auth.asked {
+		answer, err := c.send(ctx, request{method: http.MethodGet, path: "/"}, "")
+		if err != nil {
+			// The request itself says it, or is tried again.
+			return nil
+		}
+		answer.Body.Close()
+		c.auth.asked = true
+		if challenges := readChallenges(answer.Header.Values("WWW-Authenticate")); answer.StatusCode == http.StatusUnauthorized && len(challenges) > 0 {
+			c.auth.challenge = &challenges[0]
+		}
+	}
+	if c.auth.challenge == nil {
+		return nil
+	}
+	_, err := c.answerChallenge(ctx, *c.auth.challenge, scope)
+	return err
 }
 
 func basicHeader(c login.Credentials) string {
@@ -68,7 +107,8 @@ func basicHeader(c login.Credentials) string {
 func scopeOf(r request) string {
 	path := r.path
 	if r.at != nil {
-		_, path, _ = strings.Cut(r.at.Path, "/v2/")
+		// An address that was put together has no slash before its path.
+		_, path, _ = strings.Cut("/"+r.at.Path, "/v2/")
 	}
 	for _, word := range []string{"/blobs/", "/manifests/", "/tags/", "/referrers/"} {
 		if name, _, found := strings.Cut(path, word); found {
@@ -105,26 +145,33 @@ func readChallenges(header []string) []challenge {
 	return all
 }
 
-// authorize answers a challenge: it returns whether the request is worth another try.
+// authorize answers the challenges of a refusal: it returns whether the request is
+// worth another try.
 func (c *Client) authorize(ctx context.Context, answer *http.Response, scope string) (bool, error) {
+	for _, asked := range readChallenges(answer.Header.Values("WWW-Authenticate")) {
+		if again, err := c.answerChallenge(ctx, asked, scope); again || err != nil {
+			return again, err
+		}
+	}
+	return false, nil
+}
+
+// answerChallenge gets what a challenge asks for, and reports whether there is
+// anything new to try.
+func (c *Client) answerChallenge(ctx context.Context, asked challenge, scope string) (bool, error) {
 	found, err := c.auth.look(ctx)
 	if err != nil {
 		return false, err
 	}
-	for _, asked := range readChallenges(answer.Header.Values("WWW-Authenticate")) {
-		switch asked.scheme {
-		case "bearer":
-			return true, c.fetchToken(ctx, asked, found, scope)
-		case "basic":
-			if found.Empty() {
-				return false, nil
-			}
-			c.auth.mu.Lock()
-			defer c.auth.mu.Unlock()
-			again := !c.auth.basic
-			c.auth.basic = true
-			return again, nil
-		}
+	switch {
+	case asked.scheme == "bearer":
+		return true, c.fetchToken(ctx, asked, found, scope)
+	case asked.scheme == "basic" && !found.Empty():
+		c.auth.mu.Lock()
+		defer c.auth.mu.Unlock()
+		again := !c.auth.basic
+		c.auth.basic = true
+		return again, nil
 	}
 	return false, nil
 }

@@ -139,6 +139,9 @@ type request struct {
 // login that the registry asks for is done once.
 func (c *Client) do(ctx context.Context, r request, want ...int) (*http.Response, error) {
 	scope := scopeOf(r)
+	if err := c.prepare(ctx, scope); err != nil {
+		return nil, err
+	}
 	for again := true; ; again = false {
 		answer, err := c.send(ctx, r, scope)
 		if err != nil {

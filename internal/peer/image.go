@@ -127,6 +127,10 @@ func (c *Client) PushImage(ctx context.Context, name oci.Name, root oci.Descript
 	if err != nil {
 		return err
 	}
+	// One token serves all that follows.
+	if err := c.prepare(ctx, "repository:"+string(name)+":pull,push"); err != nil {
+		return err
+	}
 	err = eachBlob(ctx, all.blobs, watch, func(ctx context.Context, p part) (Outcome, error) {
 		return c.pushPart(ctx, name, p, open, watch)
 	})

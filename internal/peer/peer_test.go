@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"warthesis/internal/login"
 	"warthesis/internal/oci"
 )
 
@@ -94,7 +95,7 @@ func TestWhatPassesIsTriedAgainAndWhatDoesNotIsNot(t *testing.T) {
 	_, _, err = c.Manifest(ctx, "a", "latest")
 	assert.ErrorIs(t, err, oci.CodeDenied)
 	assert.ErrorContains(t, err, "teodor may not read this")
-	assert.Len(t, o.calls, 1)
+	assert.Len(t, o.calls, 2, "the first question and the one request")
 }
 
 func TestAManifestWithOtherBytesIsRefused(t *testing.T) {
@@ -217,4 +218,61 @@ func TestMoreBytesThanAnnouncedAreNotTaken(t *testing.T) {
 	to := &kept{}
 	assert.ErrorIs(t, c.PullBlob(ctx, "a", wanted, to, nil), oci.CodeDigestInvalid)
 	assert.LessOrEqual(t, to.Len(), len(layer)+1)
+}
+
+// A registry asks for a token, which is got once for all that goes on side by side;
+// nothing of a login travels to where a blob lies elsewhere.
+func TestALoginIsDoneOnceAndDoesNotTravelAlong(t *testing.T) {
+	var elsewhere []string
+	var mu sync.Mutex
+	store := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		mu.Lock()
+		elsewhere = append(elsewhere, r.Header.Get("Authorization"))
+		mu.Unlock()
+		_, _ = w.Write(layer)
+	}))
+	defer store.Close()
+	var address string
+	_, o := speakTo(t, nil)
+	o.serve = func(w http.ResponseWriter, r *http.Request) {
+		account, secret, _ := r.BasicAuth()
+		switch {
+		case r.URL.Path == "/token" && account == "ci" && secret == "s":
+			fmt.Fprintf(w, `{"access_token":"for %s","expires_in":300}`, r.URL.Query().Get("scope"))
+		case r.URL.Path == "/token":
+			w.WriteHeader(http.StatusUnauthorized)
+		case r.Header.Get("Authorization") != "Bearer for repository:a/b:pull":
+			w.Header().Set("WWW-Authenticate", `Bearer realm="http://`+address+`/token",service="s"`)
+			w.WriteHeader(http.StatusUnauthorized)
+		default:
+			http.Redirect(w, r, store.URL, http.StatusTemporaryRedirect)
+		}
+	}
+	server := httptest.NewServer(o)
+	defer server.Close()
+	address = strings.TrimPrefix(server.URL, "http://")
+	as := func(secret string) *Client {
+		return New(address, Options{Patience: time.Second, Credentials: func(context.Context) (login.Credentials, error) {
+			return login.Credentials{Account: "ci", Secret: secret, From: "the test"}, nil
+		}})
+	}
+	c := as("s")
+	var all sync.WaitGroup
+	for range 8 {
+		all.Go(func() { assert.NoError(t, c.PullBlob(ctx, "a/b", wanted, &kept{}, nil)) })
+	}
+	all.Wait()
+	assert.Len(t, o.calls, 2+8, "one question, one token, and the blobs")
+	assert.Len(t, elsewhere, 8)
+	for _, header := range elsewhere {
+		assert.Empty(t, header)
+	}
+	err := as("wrong").PullBlob(ctx, "a/b", wanted, &kept{}, nil)
+	assert.ErrorIs(t, err, oci.CodeUnauthorized)
+	assert.ErrorContains(t, err, "does not take the login of ci (the test)")
+
+	// A token is not fetched unencrypted for a registry that is encrypted.
+	secure := New("registry.larkspur.example", Options{})
+	_, err = secure.answerChallenge(ctx, challenge{"bearer", map[string]string{"realm": "http://registry.larkspur.example/token"}}, "")
+	assert.ErrorContains(t, err, "unencrypted")
 }

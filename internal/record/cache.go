@@ -2,6 +2,7 @@ package record
 
 import (
 	"sync"
+	"sync/atomic"
 
 	lru "github.com/hashicorp/golang-lru/v2"
 
@@ -29,8 +30,8 @@ type cache struct {
 	manifests    *lru.Cache[contentKey, Manifest]
 	tags         *lru.Cache[tagKey, oci.Digest]
 	holdings     *lru.Cache[contentKey, int64]
-	// rights has one entry.
-	rights *lru.Cache[struct{}, *Rights]
+	// rights is asked several times for each request; nil is to be loaded.
+	rights atomic.Pointer[Rights]
 
 	mu sync.Mutex
 	// generation counts changes: what was read before one is not kept after it.
@@ -43,7 +44,6 @@ func newCache() *cache {
 		manifests:    newLRU[contentKey, Manifest](),
 		tags:         newLRU[tagKey, oci.Digest](),
 		holdings:     newLRU[contentKey, int64](),
-		rights:       newLRU[struct{}, *Rights](),
 	}
 }
 

@@ -167,18 +167,30 @@ type Rights struct {
 
 // Rights returns what verdicts depend on, as of the last commit.
 func (s *Store) Rights(ctx context.Context) (*Rights, error) {
-	return cached(s.cache, s.cache.rights, struct{}{}, func() (r *Rights, err error) {
-		err = s.read.WithContext(ctx).Transaction(func(db *gorm.DB) error {
-			r, err = loadRights(db)
-			return err
-		})
-		return r, err
+	if r := s.cache.rights.Load(); r != nil {
+		return r, nil
+	}
+	before := s.cache.now()
+	var r *Rights
+	err := s.read.WithContext(ctx).Transaction(func(db *gorm.DB) (err error) {
+		r, err = loadRights(db)
+		return err
 	})
+	if err != nil {
+		return nil, err
+	}
+	s.cache.mu.Lock()
+	defer s.cache.mu.Unlock()
+	// What was loaded before a commit may be older than it, and is not kept.
+	if s.cache.generation == before {
+		s.cache.rights.Store(r)
+	}
+	return r, nil
 }
 
-// rightsChange drops the cached rights once the change is committed.
+// rightsChange drops the rights that are kept once the change is committed.
 func (tx *Tx) rightsChange() {
-	tx.forget = append(tx.forget, func(c *cache) { c.rights.Purge() })
+	tx.forget = append(tx.forget, func(c *cache) { c.rights.Store(nil) })
 }
 
 func loadRights(db *gorm.DB) (*Rights, error) {

@@ -47,12 +47,26 @@ func New(o Options) *Callers { return &Callers{o, http.NewCrossOriginProtection(
 // It fails with oci.CodeUnauthorized where those that came are not good, and with
 // an access.SlowDown.
 func (k *Callers) Of(c *gin.Context) (access.Caller, error) {
-	caller, err := k.read(c)
-	caller.Address, caller.Request = c.ClientIP(), k.RequestID(c)
+	address := k.address(c)
+	caller, err := k.read(c, address)
+	caller.Address, caller.Request = address, k.RequestID(c)
 	return caller, err
 }
 
-func (k *Callers) read(c *gin.Context) (access.Caller, error) {
+// address returns the network address that a request comes from, as trusted
+// proxies say it. Without any it is the connection's, at no cost.
+func (k *Callers) address(c *gin.Context) string {
+	if len(k.Trusted) > 0 {
+		return c.ClientIP()
+	}
+	host, _, err := net.SplitHostPort(c.Request.RemoteAddr)
+	if err != nil {
+		return c.Request.RemoteAddr
+	}
+	return host
+}
+
+func (k *Callers) read(c *gin.Context, address string) (access.Caller, error) {
 	header := c.GetHeader("Authorization")
 	if header == "" {
 		return access.Caller{}, nil
@@ -67,9 +81,9 @@ func (k *Callers) read(c *gin.Context) (access.Caller, error) {
 		if err != nil || !found {
 			return access.Caller{}, oci.Errorf(oci.CodeUnauthorized, "the Authorization header cannot be read: Basic takes name:password in base64")
 		}
-		return k.Access.Password(ctx, name, password, c.ClientIP())
+		return k.Access.Password(ctx, name, password, address)
 	case "bearer":
-		return k.Access.Bearer(ctx, rest, c.ClientIP())
+		return k.Access.Bearer(ctx, rest, address)
 	}
 	return access.Caller{}, oci.Errorf(oci.CodeUnauthorized, "the Authorization header is neither Basic nor Bearer")
 }
@@ -83,7 +97,8 @@ func (k *Callers) Session(c *gin.Context) (access.Caller, error) {
 	if Came(c) {
 		return k.Of(c)
 	}
-	caller := access.Caller{Address: c.ClientIP(), Request: k.RequestID(c)}
+	address := k.address(c)
+	caller := access.Caller{Address: address, Request: k.RequestID(c)}
 	if err := k.cross.Check(c.Request); err != nil {
 		return caller, oci.Errorf(oci.CodeDenied, "the request comes from another site than this registry's console")
 	}
@@ -91,7 +106,7 @@ func (k *Callers) Session(c *gin.Context) (access.Caller, error) {
 	if err != nil || cookie == "" {
 		return caller, nil
 	}
-	found, err := k.Access.Session(c.Request.Context(), cookie, c.ClientIP())
+	found, err := k.Access.Session(c.Request.Context(), cookie, address)
 	if errors.Is(err, oci.CodeUnauthorized) {
 		// A session that has ended is no session: the page shows the sign-in again.
 		return caller, nil

@@ -112,8 +112,10 @@ func tooSoon(c *gin.Context, err error) error {
 
 // callerOf returns who asks, once serve has found out.
 func callerOf(c *gin.Context) access.Caller {
-	caller, _ := c.Value(callerKey).(access.Caller)
-	return caller
+	if caller, ok := c.Value(callerKey).(*access.Caller); ok {
+		return *caller
+	}
+	return access.Caller{}
 }
 
 // as returns the request's context with who asks.

@@ -84,7 +84,7 @@ func (d *Door) answer(c *gin.Context) error {
 	if err != nil {
 		return d.unknownCaller(c, err)
 	}
-	c.Set(callerKey, caller)
+	c.Set(callerKey, &caller)
 	r := parseRoute(c.Param("path"))
 	switch r.kind {
 	case base:
