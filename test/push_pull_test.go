@@ -85,8 +85,26 @@ func TestALayerWhoseFileIsDamagedIsMendedByTheNextPush(t *testing.T) {
 	hex := oci.DigestOf(oci.SHA256, layer).Encoded()
 	file := filepath.Join(s.Data, "blobs/sha256", hex[:2], hex)
 	require.NoError(t, os.Chmod(file, 0o644))
-	require.NoError(t, os.Truncate(file, 100))
+	for name, damage := range map[string]func() error{
+		"cut":     func() error { return os.Truncate(file, 100) },
+		"flipped": func() error { return os.WriteFile(file, append([]byte{^layer[0]}, layer[1:]...), 0o644) },
+	} {
+		require.NoError(t, damage())
+		answer, body := s.Do(http.MethodGet, "/v2/timetable/planner/blobs/sha256:"+hex, nil)
+		assert.Equal(t, http.StatusInternalServerError, answer.StatusCode, name)
+		assert.Contains(t, string(body), "STORAGE_FAULT", "nothing of a damaged file is served: %s", name)
+		mended(t, s, image, ref)
+		require.NoError(t, os.Chmod(file, 0o644))
+	}
+	// A file that was only touched, as a copied folder is, serves on.
+	require.NoError(t, os.Chtimes(file, time.Now().Add(time.Hour), time.Now().Add(time.Hour)))
+	answer, body := s.Do(http.MethodGet, "/v2/timetable/planner/blobs/sha256:"+hex, nil)
+	assert.Equal(t, http.StatusOK, answer.StatusCode)
+	assert.True(t, bytes.Equal(layer, body))
+}
 
+// mended pushes an image again, of which one blob is damaged, and pulls it.
+func mended(t *testing.T, s *kit.Service, image kit.Image, ref string) {
 	again := readTransfer(t, kit.Must(t, "push", "--output", "json", image.Layout(t), ref))
 	assert.Equal(t, 1, again.MovedBlobs)
 	to := filepath.Join(t.TempDir(), "out")

@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"path/filepath"
 	"sync/atomic"
+	"time"
 
 	"warthesis/internal/blob/lanes"
 	"warthesis/internal/oci"
@@ -113,17 +114,17 @@ func (s *Store) Open(d oci.Digest) (File, int64, error) {
 	return f, info.Size(), nil
 }
 
-// Stat returns the size of the content on the disk in bytes. It fails with
-// ErrUnknown where there is no file.
-func (s *Store) Stat(d oci.Digest) (int64, error) {
+// Stat returns the size of the content on the disk in bytes, and when its file was
+// last written. It fails with ErrUnknown where there is no file.
+func (s *Store) Stat(d oci.Digest) (int64, time.Time, error) {
 	info, err := s.disk.stat(s.path(d))
 	if errors.Is(err, fs.ErrNotExist) {
-		return 0, fmt.Errorf("%s: %w", d, ErrUnknown)
+		return 0, time.Time{}, fmt.Errorf("%s: %w", d, ErrUnknown)
 	}
 	if err != nil {
-		return 0, fmt.Errorf("look for content %s: %w", d, err)
+		return 0, time.Time{}, fmt.Errorf("look for content %s: %w", d, err)
 	}
-	return info.Size(), nil
+	return info.Size(), info.ModTime(), nil
 }
 
 // PlaceBytes stores small content whole, durably, under its digest. The caller

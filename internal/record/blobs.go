@@ -35,11 +35,10 @@ func (s *Store) Blob(ctx context.Context, digest oci.Digest) (Blob, error) {
 	return one[Blob](s.read.WithContext(ctx).Where("digest = ?", digest))
 }
 
-// Holding returns the size in bytes of a blob that the repository holds, or ErrNotFound.
-func (s *Store) Holding(ctx context.Context, repository int64, digest oci.Digest) (int64, error) {
-	return cached(s.cache, s.cache.holdings, contentKey{repository, digest}, func() (int64, error) {
-		b, err := one[Blob](heldBy(s.read.WithContext(ctx), repository).Where("blobs.digest = ?", digest))
-		return b.Size, err
+// Holding returns a blob that the repository holds, or ErrNotFound.
+func (s *Store) Holding(ctx context.Context, repository int64, digest oci.Digest) (Blob, error) {
+	return cached(s.cache, s.cache.holdings, contentKey{repository, digest}, func() (Blob, error) {
+		return one[Blob](heldBy(s.read.WithContext(ctx), repository).Where("blobs.digest = ?", digest))
 	})
 }
 

@@ -29,7 +29,7 @@ type cache struct {
 	repositories *lru.Cache[oci.Name, Repository]
 	manifests    *lru.Cache[contentKey, Manifest]
 	tags         *lru.Cache[tagKey, oci.Digest]
-	holdings     *lru.Cache[contentKey, int64]
+	holdings     *lru.Cache[contentKey, Blob]
 	// rights is asked several times for each request; nil is to be loaded.
 	rights atomic.Pointer[Rights]
 
@@ -43,7 +43,7 @@ func newCache() *cache {
 		repositories: newLRU[oci.Name, Repository](),
 		manifests:    newLRU[contentKey, Manifest](),
 		tags:         newLRU[tagKey, oci.Digest](),
-		holdings:     newLRU[contentKey, int64](),
+		holdings:     newLRU[contentKey, Blob](),
 	}
 }
 

@@ -3,7 +3,10 @@ package registry
 import (
 	"context"
 	"errors"
+	"fmt"
+	"io"
 	"log/slog"
+	"time"
 
 	"warthesis/internal/blob"
 	"warthesis/internal/oci"
@@ -14,31 +17,31 @@ import (
 // fails with CodeBlobUnknown; also where the file is not what the records say, so
 // that whoever asks before pushing sends it again and mends it.
 func (r *Registry) StatBlob(ctx context.Context, name oci.Name, digest oci.Digest) (int64, error) {
-	size, err := r.held(ctx, name, digest)
+	b, err := r.held(ctx, name, digest)
 	if err != nil {
 		return 0, err
 	}
-	if whole, err := r.isWhole(digest, size); err != nil {
+	if whole, err := r.isWhole(b); err != nil {
 		return 0, err
 	} else if !whole {
 		return 0, oci.Errorf(oci.CodeBlobUnknown, "the registry's copy of %s is damaged; push it again", digest)
 	}
-	return size, nil
+	return b.Size, nil
 }
 
-// held returns the recorded size in bytes of a blob that the repository holds.
-func (r *Registry) held(ctx context.Context, name oci.Name, digest oci.Digest) (int64, error) {
+// held returns a blob that the repository holds.
+func (r *Registry) held(ctx context.Context, name oci.Name, digest oci.Digest) (record.Blob, error) {
 	found, err := r.find(ctx, name)
 	if err == nil {
-		var size int64
-		if size, err = r.records.Holding(ctx, found.ID, digest); err == nil {
-			return size, nil
+		var b record.Blob
+		if b, err = r.records.Holding(ctx, found.ID, digest); err == nil {
+			return b, nil
 		}
 	}
 	if errors.Is(err, record.ErrNotFound) {
-		return 0, oci.Errorf(oci.CodeBlobUnknown, "the repository %s holds no blob %s", name, digest)
+		return record.Blob{}, oci.Errorf(oci.CodeBlobUnknown, "the repository %s holds no blob %s", name, digest)
 	}
-	return 0, err
+	return record.Blob{}, err
 }
 
 // OpenBlob opens a blob that the repository holds and returns it with its size in
@@ -46,12 +49,52 @@ func (r *Registry) held(ctx context.Context, name oci.Name, digest oci.Digest) (
 // CodeStorageFault, before any byte is read, where the file is not what the
 // records say.
 func (r *Registry) OpenBlob(ctx context.Context, name oci.Name, digest oci.Digest) (blob.File, int64, error) {
-	size, err := r.held(ctx, name, digest)
+	b, err := r.held(ctx, name, digest)
 	if err != nil {
 		return nil, 0, err
 	}
-	f, err := r.openContent(digest, size)
-	return f, size, err
+	f, err := r.openContent(digest, b.Size)
+	if err != nil {
+		return nil, 0, err
+	}
+	// A file that was written to since it was placed is read before it is served.
+	info, err := f.Stat()
+	if err == nil && !r.isUntouched(b, info.ModTime()) {
+		err = r.check(b, f, info.ModTime())
+	}
+	if err != nil {
+		f.Close()
+		return nil, 0, err
+	}
+	return f, b.Size, nil
+}
+
+// isUntouched reports whether a file is as it was placed, by its time, or was found
+// to be right since.
+func (r *Registry) isUntouched(b record.Blob, written time.Time) bool {
+	if !written.After(b.PlacedAt.Time()) {
+		return true
+	}
+	right, checked := r.checked.Get(b.Digest)
+	return checked && right.Equal(written)
+}
+
+// check reads content against its digest, and remembers that it is right.
+func (r *Registry) check(b record.Blob, f blob.File, written time.Time) error {
+	hash := b.Digest.Algorithm().Hash()
+	if _, err := io.Copy(hash, io.NewSectionReader(f, 0, b.Size)); err != nil {
+		return fmt.Errorf("read content %s: %w", b.Digest, err)
+	}
+	if found := fmt.Sprintf("%x", hash.Sum(nil)); found != b.Digest.Encoded() {
+		slog.Error("content on the disk was changed", "digest", b.Digest, "found", found, "written", written)
+		return damaged(b.Digest)
+	}
+	r.checked.Add(b.Digest, written)
+	return nil
+}
+
+func damaged(digest oci.Digest) error {
+	return oci.Errorf(oci.CodeStorageFault, "the registry's copy of %s is damaged; push it again, or ask whoever runs the registry", digest)
 }
 
 // openContent opens content that the records vouch for.
@@ -67,7 +110,7 @@ func (r *Registry) openContent(digest oci.Digest, size int64) (blob.File, error)
 		f.Close()
 	}
 	slog.Error("content on the disk is not what the records say", "digest", digest, "recorded", size, "found", there, "missing", err != nil)
-	return nil, oci.Errorf(oci.CodeStorageFault, "the registry's copy of %s is damaged; push it again, or ask whoever runs the registry", digest)
+	return nil, damaged(digest)
 }
 
 // isThere reports whether content need not be placed: a record vouches for it and
@@ -80,16 +123,29 @@ func (r *Registry) isThere(ctx context.Context, digest oci.Digest, size int64) (
 	if err != nil || known.Size != size {
 		return false, err
 	}
-	return r.isWhole(digest, size)
+	return r.isWhole(known)
 }
 
-// isWhole reports whether there is a file of this size in bytes.
-func (r *Registry) isWhole(digest oci.Digest, size int64) (bool, error) {
-	there, err := r.blobs.Stat(digest)
+// isWhole reports whether there is a file of the recorded size, which was not
+// written to since it was placed, or is right all the same.
+func (r *Registry) isWhole(b record.Blob) (bool, error) {
+	there, written, err := r.blobs.Stat(b.Digest)
 	if errors.Is(err, blob.ErrUnknown) {
 		return false, nil
 	}
-	return err == nil && there == size, err
+	if err != nil || there != b.Size || r.isUntouched(b, written) {
+		return err == nil && there == b.Size, err
+	}
+	f, _, err := r.blobs.Open(b.Digest)
+	if err != nil {
+		return false, err
+	}
+	defer f.Close()
+	err = r.check(b, f, written)
+	if errors.Is(err, oci.CodeStorageFault) {
+		return false, nil
+	}
+	return err == nil, err
 }
 
 // MountBlob lets a repository hold a blob that another one holds, without its
@@ -104,7 +160,7 @@ func (r *Registry) MountBlob(ctx context.Context, name oci.Name, digest oci.Dige
 	if err != nil {
 		return false, err
 	}
-	if whole, err := r.isWhole(digest, source.Size); err != nil || !whole {
+	if whole, err := r.isWhole(source); err != nil || !whole {
 		return false, err
 	}
 	err = r.records.Update(ctx, func(tx *record.Tx) error {

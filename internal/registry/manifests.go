@@ -63,7 +63,7 @@ func (r *Registry) ManifestBytes(m record.Manifest) ([]byte, error) {
 		return nil, fmt.Errorf("read manifest %s: %w", m.Digest, err)
 	}
 	if oci.DigestOf(m.Digest.Algorithm(), raw) != m.Digest {
-		return nil, oci.Errorf(oci.CodeStorageFault, "the registry's copy of %s is damaged; push it again, or ask whoever runs the registry", m.Digest)
+		return nil, damaged(m.Digest)
 	}
 	if len(raw) <= rawCacheLimit {
 		r.raw.Add(m.Digest, raw)

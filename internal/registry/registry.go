@@ -69,8 +69,10 @@ type Registry struct {
 	clock   clock.Clock
 	limits  Limits
 	// raw keeps small manifests in memory: content of a digest never changes.
-	raw   *lru.Cache[oci.Digest, []byte]
-	pulls pullCounter
+	raw *lru.Cache[oci.Digest, []byte]
+	// checked is when files were last written that were found to be right all the same.
+	checked *lru.Cache[oci.Digest, time.Time]
+	pulls   pullCounter
 
 	mu       sync.Mutex
 	sessions map[string]*session
@@ -85,6 +87,7 @@ const (
 	// rawCacheEntries times rawCacheLimit bounds the memory of the manifest cache.
 	rawCacheEntries = 1024
 	rawCacheLimit   = 64 << 10
+	checkedEntries  = 1 << 16
 )
 
 // New returns a registry over the bytes and records, which stay the caller's to
@@ -94,8 +97,12 @@ func New(blobs *blob.Store, records *record.Store, clk clock.Clock, limits Limit
 	if err != nil {
 		return nil, err
 	}
+	checked, err := lru.New[oci.Digest, time.Time](checkedEntries)
+	if err != nil {
+		return nil, err
+	}
 	r := &Registry{
-		blobs: blobs, records: records, clock: clk, limits: limits.orDefaults(), raw: raw,
+		blobs: blobs, records: records, clock: clk, limits: limits.orDefaults(), raw: raw, checked: checked,
 		sessions: map[string]*session{}, open: map[string]int{}, stop: make(chan struct{}),
 	}
 	ids, err := records.UploadIDs(context.Background())
