@@ -81,6 +81,8 @@ func matches(ctx context.Context, password, kept string) (bool, error) {
 const (
 	leastPassword = 10
 	mostPassword  = 1024
+	// leastBesideName is how many characters it has besides the account's name.
+	leastBesideName = 6
 )
 
 // CheckPassword refuses passwords that are too easy to guess.
@@ -90,8 +92,8 @@ func CheckPassword(account, password string) error {
 		return oci.Errorf(oci.CodeQueryInvalid, "the password has fewer than %d characters; take a longer one", leastPassword)
 	case len(password) > mostPassword:
 		return oci.Errorf(oci.CodeQueryInvalid, "the password has more than %d bytes; take a shorter one", mostPassword)
-	case strings.Contains(strings.ToLower(password), strings.ToLower(account)):
-		return oci.Errorf(oci.CodeQueryInvalid, "the password has the account's name in it; take another")
+	case utf8.RuneCountInString(strings.ReplaceAll(strings.ToLower(password), strings.ToLower(account), "")) < leastBesideName:
+		return oci.Errorf(oci.CodeQueryInvalid, "the password is hardly more than the account's name; take another")
 	case sameCharacters(password):
 		return oci.Errorf(oci.CodeQueryInvalid, "the password has fewer than 5 different characters; take another")
 	}

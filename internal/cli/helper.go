@@ -210,7 +210,7 @@ func (r *remote) tryLogin(ctx context.Context, file *login.File, registry string
 	if err != nil {
 		return "", err
 	}
-	return "works, as " + me.Account + "; may " + sayRights(me), nil
+	return "works, as " + me.Account + "; " + sayRights(me), nil
 }
 
 // sayRights says in a line what somebody may do.
@@ -221,17 +221,17 @@ func sayRights(me api.Me) string {
 	}
 	within := ""
 	if len(parts) > 0 {
-		within = strings.Join(parts, ", ") + ", as far as the account may: "
+		within = "may " + strings.Join(parts, ", ") + " as far as the account may, which is "
 	}
 	if me.Admin {
-		return within + "everything (registry admin)"
+		return within + "registry admin"
 	}
 	var roles []string
 	for _, role := range me.Roles {
 		roles = append(roles, role.Role+" in "+sayPlace(role.Place))
 	}
 	if len(roles) == 0 {
-		roles = []string{"only pull what anybody may"}
+		roles = []string{"nothing but to pull what anybody may"}
 	}
 	return within + strings.Join(roles, ", ")
 }
