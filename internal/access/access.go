@@ -98,9 +98,12 @@ func (a *Access) keep() {
 
 // RotateKeys lets new tokens be signed by a new key. Those signed by the old one
 // stay good until they end.
-func (a *Access) RotateKeys(_ context.Context, c Caller) error {
+func (a *Access) RotateKeys(ctx context.Context, c Caller) error {
 	if err := a.admin(c, "rotate the keys"); err != nil {
 		return err
 	}
-	return a.keys.rotate(0)
+	if err := a.keys.rotate(0); err != nil {
+		return err
+	}
+	return a.change(ctx, c.Event(record.EventKeysRotated), func(*record.Tx) error { return nil })
 }

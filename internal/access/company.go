@@ -239,12 +239,30 @@ func (k *Company) keepGroups(ctx context.Context, rights *record.Rights, account
 	// A claim that is no list of names has no groups.
 	_ = json.Unmarshal(claims[k.settings.GroupsClaim], &said)
 	var groups []int64
+	var names []string
 	for id, g := range rights.Groups {
 		if g.Claim != "" && slices.Contains(said, g.Claim) {
-			groups = append(groups, id)
+			groups, names = append(groups, id), append(names, g.Name)
 		}
 	}
-	return k.access.records.Update(ctx, func(tx *record.Tx) error { return tx.KeepCompanyGroups(account.ID, groups) })
+	slices.Sort(names)
+	return k.access.records.Update(ctx, func(tx *record.Tx) error {
+		changed, err := tx.KeepCompanyGroups(account.ID, groups)
+		if err != nil || !changed {
+			return err
+		}
+		return tx.Log(record.Event{
+			Kind: record.EventGroupChanged, Account: account.Name, Subject: "account " + account.Name,
+			Detail: "in groups by the company's login: " + orNone(names),
+		})
+	})
+}
+
+func orNone(names []string) string {
+	if len(names) == 0 {
+		return "none"
+	}
+	return strings.Join(names, ", ")
 }
 
 // Device is what somebody at a terminal is told.

@@ -41,6 +41,7 @@ const (
 	EventRepositoryChanged   EventKind = "repository-changed"
 	EventRepositoryRemoved   EventKind = "repository-removed"
 	EventRepositoryRestored  EventKind = "repository-restored"
+	EventKeysRotated         EventKind = "keys-rotated"
 	EventSettingsChanged     EventKind = "settings-changed"
 	EventIdentityRuleMade    EventKind = "identity-rule-made"
 	EventIdentityRuleRemoved EventKind = "identity-rule-removed"

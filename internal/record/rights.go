@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 
 	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
@@ -359,18 +360,24 @@ func (tx *Tx) Leave(group, account int64) error {
 }
 
 // KeepCompanyGroups makes the account a member, by the company's login, of exactly
-// these groups.
-func (tx *Tx) KeepCompanyGroups(account int64, groups []int64) error {
+// these groups, and reports whether that changes anything.
+func (tx *Tx) KeepCompanyGroups(account int64, groups []int64) (changed bool, err error) {
+	var before []int64
+	err = tx.db.Model(&groupMember{}).Where("account_id = ? AND company", account).Order("group_id").Pluck("group_id", &before).Error
+	groups = slices.Sorted(slices.Values(groups))
+	if err != nil || slices.Equal(before, groups) {
+		return false, err
+	}
 	tx.rightsChange()
 	if err := tx.db.Where("account_id = ? AND company", account).Delete(&groupMember{}).Error; err != nil {
-		return err
+		return false, err
 	}
 	for _, g := range groups {
 		if err := tx.db.Create(&groupMember{g, account, true}).Error; err != nil {
-			return err
+			return false, err
 		}
 	}
-	return nil
+	return true, nil
 }
 
 // Give records a role; it replaces the one that the same account or group has in
