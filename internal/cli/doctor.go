@@ -155,14 +155,11 @@ func lookName(ctx context.Context, registry string) (string, error) {
 }
 
 func lookPort(ctx context.Context, registry string, encrypted bool) (string, error) {
-	at := registry
-	if _, _, err := net.SplitHostPort(registry); err != nil {
-		port := "80"
-		if encrypted {
-			port = "443"
-		}
-		at = net.JoinHostPort(hostOf(registry), port)
+	port := portPlain
+	if encrypted {
+		port = portTLS
 	}
+	at := withPort(registry, port)
 	conn, err := (&net.Dialer{Timeout: 10 * time.Second}).DialContext(ctx, "tcp", at)
 	if err != nil {
 		return "", fmt.Errorf("nothing answers at %s: %w. Does the service run, is the port right (a registry's address has it), does a firewall stand between?", at, err)
@@ -179,7 +176,7 @@ func lookTLS(ctx context.Context, registry string, encrypted bool, settings *tls
 	}
 	settings = settings.Clone()
 	dialer := tls.Dialer{NetDialer: &net.Dialer{Timeout: 10 * time.Second}, Config: settings}
-	conn, err := dialer.DialContext(ctx, "tcp", withPort(registry))
+	conn, err := dialer.DialContext(ctx, "tcp", withPort(registry, portTLS))
 	if err != nil {
 		return "", sayTLS(registry, err)
 	}

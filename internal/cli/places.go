@@ -2,7 +2,6 @@ package cli
 
 import (
 	"bufio"
-	"context"
 	"fmt"
 	"net/url"
 	"os"
@@ -63,13 +62,42 @@ func (p place) String() string {
 	return p.registry + "/" + string(p.name)
 }
 
-// call sends one request to the management API.
-func (r *remote) call(ctx context.Context, registry, method, path string, query url.Values, body, into any) error {
-	client, err := r.api(ctx, registry)
-	if err != nil {
-		return err
+// site is the registry that a command is about, reached with its login.
+type site struct {
+	*api.Client
+	registry string
+}
+
+// at is the work of a command that is about a registry: the first argument names
+// it, or where there is none the default one is meant. What stands behind it is the rest.
+func (r *remote) at(do func(c *cobra.Command, at site, rest []string) error) func(*cobra.Command, []string) error {
+	return func(c *cobra.Command, args []string) error {
+		first := min(1, len(args))
+		registry, err := registryOr(args[:first])
+		if err != nil {
+			return err
+		}
+		client, err := r.api(c.Context(), registry)
+		if err != nil {
+			return err
+		}
+		return do(c, site{client, registry}, args[first:])
 	}
-	return client.Do(ctx, method, path, query, body, into)
+}
+
+// in is the work of a command that is about a place, which the first argument names.
+func (r *remote) in(read func(string) (place, error), do func(c *cobra.Command, at site, p place, rest []string) error) func(*cobra.Command, []string) error {
+	return func(c *cobra.Command, args []string) error {
+		p, err := read(args[0])
+		if err != nil {
+			return err
+		}
+		client, err := r.api(c.Context(), p.registry)
+		if err != nil {
+			return err
+		}
+		return do(c, site{client, p.registry}, p, args[1:])
+	}
 }
 
 // confirmed asks before something goes. Without a terminal and without --yes it refuses.
@@ -189,21 +217,21 @@ type kindOfPlace struct {
 	word      string
 	namespace bool
 	read      func(string) (place, error)
-	// make, at and restore are where the API has them.
+	// makeAt, where and restore are where the API has them.
 	makeAt  string
-	at      func(oci.Name) (string, url.Values)
+	where   func(oci.Name) (string, url.Values)
 	restore func(oci.Name) (string, url.Values)
 }
 
 var namespaceKind = kindOfPlace{
 	word: "namespace", namespace: true, read: namespacePlace, makeAt: "/api/v1/namespaces",
-	at:      func(n oci.Name) (string, url.Values) { return "/api/v1/namespaces/" + string(n), nil },
+	where:   func(n oci.Name) (string, url.Values) { return "/api/v1/namespaces/" + string(n), nil },
 	restore: func(n oci.Name) (string, url.Values) { return "/api/v1/namespaces/" + string(n) + "/restore", nil },
 }
 
 var repositoryKind = kindOfPlace{
 	word: "repository", read: repositoryPlace, makeAt: "/api/v1/repositories",
-	at: func(n oci.Name) (string, url.Values) {
+	where: func(n oci.Name) (string, url.Values) {
 		return "/api/v1/repository", url.Values{"repository": {string(n)}}
 	},
 	restore: func(n oci.Name) (string, url.Values) {
@@ -221,92 +249,72 @@ func addPlaces(root *cobra.Command, t terminal, r *remote, k kindOfPlace) {
 	var made, changed changes
 	makes := &cobra.Command{
 		Use: "make " + argument, Short: "Make a " + k.word, Args: cobra.ExactArgs(1),
-		RunE: func(c *cobra.Command, args []string) error {
-			p, err := k.read(args[0])
-			if err != nil {
-				return err
-			}
+		RunE: r.in(k.read, func(c *cobra.Command, at site, p place, rest []string) error {
 			change, err := made.read(c, k.namespace)
 			if err != nil {
 				return err
 			}
-			if err := r.call(c.Context(), p.registry, "POST", k.makeAt, nil, api.NewPlace{Name: string(p.name), PlaceChange: change}, nil); err != nil {
+			if err := at.Do(c.Context(), "POST", k.makeAt, nil, api.NewPlace{Name: string(p.name), PlaceChange: change}, nil); err != nil {
 				return err
 			}
 			fmt.Fprintf(t.out, "Made the %s %s\n", k.word, p)
 			return nil
-		},
+		}),
 	}
 	made.addTo(makes, k.namespace)
 	change := &cobra.Command{
 		Use: "change " + argument, Short: "Change a " + k.word, Args: cobra.ExactArgs(1),
-		RunE: func(c *cobra.Command, args []string) error {
-			p, err := k.read(args[0])
-			if err != nil {
-				return err
-			}
+		RunE: r.in(k.read, func(c *cobra.Command, at site, p place, rest []string) error {
 			body, err := changed.read(c, k.namespace)
 			if err != nil {
 				return err
 			}
-			at, query := k.at(p.name)
-			if err := r.call(c.Context(), p.registry, "PATCH", at, query, body, nil); err != nil {
+			path, query := k.where(p.name)
+			if err := at.Do(c.Context(), "PATCH", path, query, body, nil); err != nil {
 				return err
 			}
 			fmt.Fprintf(t.out, "Changed the %s %s\n", k.word, p)
 			return nil
-		},
+		}),
 	}
 	changed.addTo(change, k.namespace)
 	rename := &cobra.Command{
 		Use: "rename " + argument + " NAME", Short: fmt.Sprintf("Give a %s another name; clients know it by that alone from then on", k.word), Args: cobra.ExactArgs(2),
-		RunE: func(c *cobra.Command, args []string) error {
-			p, err := k.read(args[0])
-			if err != nil {
+		RunE: r.in(k.read, func(c *cobra.Command, at site, p place, rest []string) error {
+			path, query := k.where(p.name)
+			if err := at.Do(c.Context(), "PATCH", path, query, api.PlaceChange{Rename: &rest[0]}, nil); err != nil {
 				return err
 			}
-			at, query := k.at(p.name)
-			if err := r.call(c.Context(), p.registry, "PATCH", at, query, api.PlaceChange{Rename: &args[1]}, nil); err != nil {
-				return err
-			}
-			fmt.Fprintf(t.out, "Renamed the %s %s to %s; references with the old name no longer lead anywhere\n", k.word, p, args[1])
+			fmt.Fprintf(t.out, "Renamed the %s %s to %s; references with the old name no longer lead anywhere\n", k.word, p, rest[0])
 			return nil
-		},
+		}),
 	}
 	var yes bool
 	remove := &cobra.Command{
 		Use: "remove " + argument, Short: fmt.Sprintf("Remove a %s with all in it; it can be restored", k.word), Args: cobra.ExactArgs(1),
-		RunE: func(c *cobra.Command, args []string) error {
-			p, err := k.read(args[0])
-			if err != nil {
-				return err
-			}
+		RunE: r.in(k.read, func(c *cobra.Command, at site, p place, rest []string) error {
 			if err := confirmed(t, yes, "Remove the %s %s with all that is in it?", k.word, p); err != nil {
 				return err
 			}
-			at, query := k.at(p.name)
-			if err := r.call(c.Context(), p.registry, "DELETE", at, query, nil, nil); err != nil {
+			path, query := k.where(p.name)
+			if err := at.Do(c.Context(), "DELETE", path, query, nil, nil); err != nil {
 				return err
 			}
 			fmt.Fprintf(t.out, "Removed the %s %s. To get it back:  %s %s restore %s\n", k.word, p, programName(), k.word, p)
 			return nil
-		},
+		}),
 	}
 	addYes(remove, &yes)
 	restore := &cobra.Command{
 		Use: "restore " + argument, Short: fmt.Sprintf("Bring a removed %s back", k.word), Args: cobra.ExactArgs(1),
-		RunE: func(c *cobra.Command, args []string) error {
-			p, err := k.read(args[0])
-			if err != nil {
-				return err
-			}
-			at, query := k.restore(p.name)
-			if err := r.call(c.Context(), p.registry, "POST", at, query, nil, nil); err != nil {
+		RunE: r.in(k.read, func(c *cobra.Command, at site, p place, rest []string) error {
+			path, query := k.restore(p.name)
+			if err := at.Do(c.Context(), "POST", path, query, nil, nil); err != nil {
 				return err
 			}
 			fmt.Fprintf(t.out, "Restored the %s %s\n", k.word, p)
 			return nil
-		},
+		}),
 	}
 	parent.AddCommand(makes, change, rename, remove, restore)
 	if k.namespace {
@@ -319,21 +327,13 @@ func addNamespaceList(parent *cobra.Command, t terminal, r *remote) {
 	var output string
 	command := &cobra.Command{
 		Use: "list [REGISTRY]", Short: "List the namespaces that you may see", Args: cobra.MaximumNArgs(1),
-		RunE: func(c *cobra.Command, args []string) error {
+		RunE: r.at(func(c *cobra.Command, at site, _ []string) error {
 			if err := checkOutput(output); err != nil {
-				return err
-			}
-			registry, err := registryOr(args)
-			if err != nil {
-				return err
-			}
-			client, err := r.api(c.Context(), registry)
-			if err != nil {
 				return err
 			}
 			all, err := everyPage(api.List{Limit: pageSize}, func(page api.List) ([]api.Namespace, string, error) {
 				var list api.NamespaceList
-				err := client.Do(c.Context(), "GET", "/api/v1/namespaces", page.Query(), nil, &list)
+				err := at.Do(c.Context(), "GET", "/api/v1/namespaces", page.Query(), nil, &list)
 				return list.Namespaces, list.Next, err
 			})
 			if err != nil {
@@ -353,7 +353,7 @@ func addNamespaceList(parent *cobra.Command, t terminal, r *remote) {
 			}
 			w.Render()
 			return nil
-		},
+		}),
 	}
 	addOutput(command, &output)
 	parent.AddCommand(command)

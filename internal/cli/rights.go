@@ -32,31 +32,23 @@ func addGrant(root *cobra.Command, t terminal, r *remote) {
 			"Roles: reader (pull), writer (also push), curator (also delete, move tags and set rules), owner (also members and settings).",
 		Example: "  warthesis grant localhost:7070/berths/seatmap writer ci-berths\n  warthesis grant localhost:7070/berths reader group:timetable",
 		Args:    cobra.MinimumNArgs(3),
-		RunE: func(c *cobra.Command, args []string) error {
-			p, err := readPlace(args[0])
-			if err != nil {
-				return err
-			}
-			for _, name := range args[2:] {
+		RunE: r.in(readPlace, func(c *cobra.Command, at site, p place, rest []string) error {
+			for _, name := range rest[1:] {
 				account, group := who(name)
-				body := api.NewRole{Place: string(p.name), Role: args[1], Account: account, Group: group}
-				if err := r.call(c.Context(), p.registry, "PUT", "/api/v1/roles", nil, body, nil); err != nil {
+				body := api.NewRole{Place: string(p.name), Role: rest[0], Account: account, Group: group}
+				if err := at.Do(c.Context(), "PUT", "/api/v1/roles", nil, body, nil); err != nil {
 					return err
 				}
-				fmt.Fprintf(t.out, "%s is %s in %s\n", name, args[1], p)
+				fmt.Fprintf(t.out, "%s is %s in %s\n", name, rest[0], p)
 			}
 			return nil
-		},
+		}),
 	}
 	take := &cobra.Command{
 		Use: "ungrant PLACE WHO...", GroupID: groupRights, Short: "Take the role that somebody has in a place",
 		Args: cobra.MinimumNArgs(2),
-		RunE: func(c *cobra.Command, args []string) error {
-			p, err := readPlace(args[0])
-			if err != nil {
-				return err
-			}
-			for _, name := range args[1:] {
+		RunE: r.in(readPlace, func(c *cobra.Command, at site, p place, rest []string) error {
+			for _, name := range rest {
 				account, group := who(name)
 				query := url.Values{"place": {string(p.name)}}
 				if account != "" {
@@ -64,28 +56,24 @@ func addGrant(root *cobra.Command, t terminal, r *remote) {
 				} else {
 					query.Set("group", group)
 				}
-				if err := r.call(c.Context(), p.registry, "DELETE", "/api/v1/roles", query, nil, nil); err != nil {
+				if err := at.Do(c.Context(), "DELETE", "/api/v1/roles", query, nil, nil); err != nil {
 					return err
 				}
 				fmt.Fprintf(t.out, "%s has no role of its own in %s any more\n", name, p)
 			}
 			return nil
-		},
+		}),
 	}
 	var output string
 	members := &cobra.Command{
 		Use: "members PLACE", GroupID: groupRights, Short: "List who has which roles in a place, and since when they were not used",
 		Args: cobra.ExactArgs(1),
-		RunE: func(c *cobra.Command, args []string) error {
+		RunE: r.in(readPlace, func(c *cobra.Command, at site, p place, rest []string) error {
 			if err := checkOutput(output); err != nil {
 				return err
 			}
-			p, err := readPlace(args[0])
-			if err != nil {
-				return err
-			}
 			var list api.RoleList
-			if err := r.call(c.Context(), p.registry, "GET", "/api/v1/roles", url.Values{"place": {string(p.name)}}, nil, &list); err != nil {
+			if err := at.Do(c.Context(), "GET", "/api/v1/roles", url.Values{"place": {string(p.name)}}, nil, &list); err != nil {
 				return err
 			}
 			if output == outputJSON {
@@ -97,7 +85,7 @@ func addGrant(root *cobra.Command, t terminal, r *remote) {
 			}
 			renderRoles(t, list.Roles, true)
 			return nil
-		},
+		}),
 	}
 	addOutput(members, &output)
 	root.AddCommand(grant, take, members)
@@ -111,13 +99,9 @@ func addTeam(root *cobra.Command, t terminal, r *remote) {
 			"Prints the commands to hand to the team.",
 		Example: "  warthesis team localhost:7070/catering --owner marit --writer teodor",
 		Args:    cobra.ExactArgs(1),
-		RunE: func(c *cobra.Command, args []string) error {
-			p, err := namespacePlace(args[0])
-			if err != nil {
-				return err
-			}
+		RunE: r.in(namespacePlace, func(c *cobra.Command, at site, p place, rest []string) error {
 			team.Name = string(p.name)
-			if err := r.call(c.Context(), p.registry, "POST", "/api/v1/teams", nil, team, nil); err != nil {
+			if err := at.Do(c.Context(), "POST", "/api/v1/teams", nil, team, nil); err != nil {
 				return err
 			}
 			fmt.Fprintf(t.out, "Made the namespace %[1]s and the group %[2]s, whose members may push there.\n\nTo hand to the team:\n\n"+
@@ -125,7 +109,7 @@ func addTeam(root *cobra.Command, t terminal, r *remote) {
 				"To bring people and build machines in:\n\n  %[4]s group add %[3]s %[2]s NAME\n  %[4]s grant %[1]s/APPLICATION writer MACHINE-ACCOUNT\n",
 				p, team.Name, p.registry, programName())
 			return nil
-		},
+		}),
 	}
 	command.Flags().StringVar(&team.Description, "description", "", "what the team does")
 	command.Flags().StringArrayVar(&team.Owners, "owner", nil, "account that owns the namespace")
@@ -162,11 +146,7 @@ func addTokens(root *cobra.Command, t terminal, r *remote) {
 	makes := &cobra.Command{
 		Use: "make REGISTRY NAME", Short: "Make a token; its secret is shown this once", Args: cobra.ExactArgs(2),
 		Example: "  warthesis token make localhost:7070 \"build pipeline\" --account ci-berths --scope 'berths/seatmap:pull,push' --days 90",
-		RunE: func(c *cobra.Command, args []string) error {
-			registry, err := registryOr(args[:1])
-			if err != nil {
-				return err
-			}
+		RunE: r.at(func(c *cobra.Command, at site, rest []string) error {
 			parsed, err := readScopes(scopes)
 			if err != nil {
 				return err
@@ -175,54 +155,42 @@ func addTokens(root *cobra.Command, t terminal, r *remote) {
 				return usage("say what the token is for, as in --scope 'berths/seatmap:pull,push'")
 			}
 			var made api.MadeToken
-			body := api.NewToken{Account: account, Name: args[1], Scopes: parsed, Days: days}
-			if err := r.call(c.Context(), registry, "POST", "/api/v1/tokens", nil, body, &made); err != nil {
+			body := api.NewToken{Account: account, Name: rest[0], Scopes: parsed, Days: days}
+			if err := at.Do(c.Context(), "POST", "/api/v1/tokens", nil, body, &made); err != nil {
 				return err
 			}
-			return showSecret(t, output, registry, made)
-		},
+			return showSecret(t, output, at.registry, made)
+		}),
 	}
 	makes.Flags().IntVar(&days, "days", 90, "how many days it is good; 0 is without end")
 	makes.Flags().StringArrayVar(&scopes, "scope", nil, "what it may do and where, PATTERN:ACTION,ACTION; actions are pull, push, delete and manage, * in the pattern is any text")
 	addOutput(makes, &output)
 	list := &cobra.Command{
 		Use: "list [REGISTRY]", Short: "List tokens", Args: cobra.MaximumNArgs(1),
-		RunE: func(c *cobra.Command, args []string) error {
-			registry, err := registryOr(args)
-			if err != nil {
-				return err
-			}
-			return r.listTokens(c.Context(), t, registry, of(), output)
-		},
+		RunE: r.at(func(c *cobra.Command, at site, rest []string) error {
+			return listTokens(c.Context(), t, at, of(), output)
+		}),
 	}
 	addOutput(list, &output)
 	revoke := &cobra.Command{
 		Use: "revoke REGISTRY TOKEN", Short: "Revoke a token, by name or number; it acts at once", Args: cobra.ExactArgs(2),
-		RunE: func(c *cobra.Command, args []string) error {
-			registry, err := registryOr(args[:1])
-			if err != nil {
+		RunE: r.at(func(c *cobra.Command, at site, rest []string) error {
+			if err := at.Do(c.Context(), "DELETE", "/api/v1/tokens/"+url.PathEscape(rest[0]), of(), nil, nil); err != nil {
 				return err
 			}
-			if err := r.call(c.Context(), registry, "DELETE", "/api/v1/tokens/"+url.PathEscape(args[1]), of(), nil, nil); err != nil {
-				return err
-			}
-			fmt.Fprintf(t.out, "Revoked the token %s; whoever still has it is refused from now on\n", args[1])
+			fmt.Fprintf(t.out, "Revoked the token %s; whoever still has it is refused from now on\n", rest[0])
 			return nil
-		},
+		}),
 	}
 	replace := &cobra.Command{
 		Use: "replace REGISTRY TOKEN", Short: "Revoke a token and make one with the same name and scopes", Args: cobra.ExactArgs(2),
-		RunE: func(c *cobra.Command, args []string) error {
-			registry, err := registryOr(args[:1])
-			if err != nil {
-				return err
-			}
+		RunE: r.at(func(c *cobra.Command, at site, rest []string) error {
 			var made api.MadeToken
-			if err := r.call(c.Context(), registry, "POST", "/api/v1/tokens/"+url.PathEscape(args[1])+"/replace", of(), nil, &made); err != nil {
+			if err := at.Do(c.Context(), "POST", "/api/v1/tokens/"+url.PathEscape(rest[0])+"/replace", of(), nil, &made); err != nil {
 				return err
 			}
-			return showSecret(t, output, registry, made)
-		},
+			return showSecret(t, output, at.registry, made)
+		}),
 	}
 	addOutput(replace, &output)
 	parent.AddCommand(makes, list, revoke, replace)
@@ -245,12 +213,12 @@ func showSecret(t terminal, output, registry string, made api.MadeToken) error {
 	return nil
 }
 
-func (r *remote) listTokens(ctx context.Context, t terminal, registry string, query url.Values, output string) error {
+func listTokens(ctx context.Context, t terminal, at site, query url.Values, output string) error {
 	if err := checkOutput(output); err != nil {
 		return err
 	}
 	var list api.TokenList
-	if err := r.call(ctx, registry, "GET", "/api/v1/tokens", query, nil, &list); err != nil {
+	if err := at.Do(ctx, "GET", "/api/v1/tokens", query, nil, &list); err != nil {
 		return err
 	}
 	if output == outputJSON {
@@ -293,26 +261,23 @@ func addAccounts(root *cobra.Command, t terminal, r *remote) {
 	var machine, fromStdin bool
 	makes := &cobra.Command{
 		Use: "make REGISTRY NAME", Short: "Make an account, for a person or with --machine for a program", Args: cobra.ExactArgs(2),
-		RunE: func(c *cobra.Command, args []string) error {
-			registry, err := registryOr(args[:1])
-			if err != nil {
-				return err
-			}
-			body.Name, body.Kind = args[1], "person"
+		RunE: r.at(func(c *cobra.Command, at site, rest []string) error {
+			body.Name, body.Kind = rest[0], "person"
 			if machine {
 				body.Kind = "machine"
 			}
 			if fromStdin {
+				var err error
 				if body.Password, err = readSecret(); err != nil {
 					return err
 				}
 			}
-			if err := r.call(c.Context(), registry, "POST", "/api/v1/accounts", nil, body, nil); err != nil {
+			if err := at.Do(c.Context(), "POST", "/api/v1/accounts", nil, body, nil); err != nil {
 				return err
 			}
-			fmt.Fprintf(t.out, "Made the account %s. It has no roles yet; give it one:  %s grant %s/NAMESPACE/REPOSITORY writer %s\n", body.Name, programName(), registry, body.Name)
+			fmt.Fprintf(t.out, "Made the account %s. It has no roles yet; give it one:  %s grant %s/NAMESPACE/REPOSITORY writer %s\n", body.Name, programName(), at.registry, body.Name)
 			return nil
-		},
+		}),
 	}
 	makes.Flags().BoolVar(&machine, "machine", false, "a machine account: for a program, which logs in by tokens")
 	makes.Flags().BoolVar(&body.Admin, "admin", false, "a registry admin, who may do everything")
@@ -321,13 +286,9 @@ func addAccounts(root *cobra.Command, t terminal, r *remote) {
 	var output string
 	list := &cobra.Command{
 		Use: "list [REGISTRY]", Short: "List accounts", Args: cobra.MaximumNArgs(1),
-		RunE: func(c *cobra.Command, args []string) error {
-			registry, err := registryOr(args)
-			if err != nil {
-				return err
-			}
-			return r.listAccounts(c.Context(), t, registry, output)
-		},
+		RunE: r.at(func(c *cobra.Command, at site, rest []string) error {
+			return listAccounts(c.Context(), t, at, output)
+		}),
 	}
 	addOutput(list, &output)
 	var change struct {
@@ -335,11 +296,7 @@ func addAccounts(root *cobra.Command, t terminal, r *remote) {
 	}
 	changes := &cobra.Command{
 		Use: "change REGISTRY NAME", Short: "Change, disable or enable an account", Args: cobra.ExactArgs(2),
-		RunE: func(c *cobra.Command, args []string) error {
-			registry, err := registryOr(args[:1])
-			if err != nil {
-				return err
-			}
+		RunE: r.at(func(c *cobra.Command, at site, rest []string) error {
 			var body api.AccountChange
 			if c.Flags().Changed("description") {
 				body.Description = &change.description
@@ -354,23 +311,19 @@ func addAccounts(root *cobra.Command, t terminal, r *remote) {
 				}
 				*target = &value
 			}
-			if err := r.call(c.Context(), registry, "PATCH", "/api/v1/accounts/"+url.PathEscape(args[1]), nil, body, nil); err != nil {
+			if err := at.Do(c.Context(), "PATCH", "/api/v1/accounts/"+url.PathEscape(rest[0]), nil, body, nil); err != nil {
 				return err
 			}
-			fmt.Fprintf(t.out, "Changed the account %s\n", args[1])
+			fmt.Fprintf(t.out, "Changed the account %s\n", rest[0])
 			return nil
-		},
+		}),
 	}
 	changes.Flags().StringVar(&change.description, "description", "", "who or what it is")
 	changes.Flags().StringVar(&change.admin, "admin", "", "true or false: whether it is a registry admin")
 	changes.Flags().StringVar(&change.disabled, "disabled", "", "true or false: whether it is kept from logging in; its tokens stop with it")
 	password := &cobra.Command{
 		Use: "password REGISTRY NAME", Short: "Set a password, read from standard input: for the own account the current one on the first line", Args: cobra.ExactArgs(2),
-		RunE: func(c *cobra.Command, args []string) error {
-			registry, err := registryOr(args[:1])
-			if err != nil {
-				return err
-			}
+		RunE: r.at(func(c *cobra.Command, at site, rest []string) error {
 			secret, err := readSecret()
 			if err != nil {
 				return err
@@ -379,37 +332,33 @@ func addAccounts(root *cobra.Command, t terminal, r *remote) {
 			if current, next, two := strings.Cut(secret, "\n"); two {
 				body = api.NewPassword{Current: current, Password: next}
 			}
-			if err := r.call(c.Context(), registry, "PUT", "/api/v1/accounts/"+url.PathEscape(args[1])+"/password", nil, body, nil); err != nil {
+			if err := at.Do(c.Context(), "PUT", "/api/v1/accounts/"+url.PathEscape(rest[0])+"/password", nil, body, nil); err != nil {
 				return err
 			}
-			fmt.Fprintf(t.out, "Set the password of %s; its logins and sessions have ended, its tokens go on\n", args[1])
+			fmt.Fprintf(t.out, "Set the password of %s; its logins and sessions have ended, its tokens go on\n", rest[0])
 			return nil
-		},
+		}),
 	}
 	show := &cobra.Command{
 		Use: "show REGISTRY NAME", Short: "Show the roles of an account, and which of them are not used", Args: cobra.ExactArgs(2),
-		RunE: func(c *cobra.Command, args []string) error {
+		RunE: r.at(func(c *cobra.Command, at site, rest []string) error {
 			if err := checkOutput(output); err != nil {
 				return err
 			}
-			registry, err := registryOr(args[:1])
-			if err != nil {
-				return err
-			}
 			var roles api.RoleList
-			if err := r.call(c.Context(), registry, "GET", "/api/v1/accounts/"+url.PathEscape(args[1])+"/roles", nil, nil, &roles); err != nil {
+			if err := at.Do(c.Context(), "GET", "/api/v1/accounts/"+url.PathEscape(rest[0])+"/roles", nil, nil, &roles); err != nil {
 				return err
 			}
 			if output == outputJSON {
 				return writeJSON(t.out, roles.Roles)
 			}
 			if len(roles.Roles) == 0 {
-				fmt.Fprintf(t.out, "%s has no roles\n", args[1])
+				fmt.Fprintf(t.out, "%s has no roles\n", rest[0])
 				return nil
 			}
 			renderRoles(t, roles.Roles, false)
 			return nil
-		},
+		}),
 	}
 	addOutput(show, &output)
 	parent.AddCommand(makes, list, show, changes, password)
@@ -425,17 +374,13 @@ func readSecret() (string, error) {
 	return strings.TrimRight(string(raw), "\r\n"), nil
 }
 
-func (r *remote) listAccounts(ctx context.Context, t terminal, registry, output string) error {
+func listAccounts(ctx context.Context, t terminal, at site, output string) error {
 	if err := checkOutput(output); err != nil {
-		return err
-	}
-	client, err := r.api(ctx, registry)
-	if err != nil {
 		return err
 	}
 	all, err := everyPage(api.List{Limit: pageSize}, func(page api.List) ([]api.Account, string, error) {
 		var list api.AccountList
-		err := client.Do(ctx, "GET", "/api/v1/accounts", page.Query(), nil, &list)
+		err := at.Do(ctx, "GET", "/api/v1/accounts", page.Query(), nil, &list)
 		return list.Accounts, list.Next, err
 	})
 	if err != nil {
@@ -466,56 +411,44 @@ func addGroups(root *cobra.Command, t terminal, r *remote) {
 	do := func(use, short, method string, args int, path func([]string) string, says string) *cobra.Command {
 		return &cobra.Command{
 			Use: use, Short: short, Args: cobra.ExactArgs(args),
-			RunE: func(c *cobra.Command, args []string) error {
-				registry, err := registryOr(args[:1])
-				if err != nil {
+			RunE: r.at(func(c *cobra.Command, at site, names []string) error {
+				if err := at.Do(c.Context(), method, path(names), nil, nil, nil); err != nil {
 					return err
 				}
-				if err := r.call(c.Context(), registry, method, path(args), nil, nil, nil); err != nil {
-					return err
+				said := make([]any, len(names))
+				for i, name := range names {
+					said[i] = name
 				}
-				names := make([]any, len(args)-1)
-				for i, name := range args[1:] {
-					names[i] = name
-				}
-				fmt.Fprintf(t.out, says+"\n", names...)
+				fmt.Fprintf(t.out, says+"\n", said...)
 				return nil
-			},
+			}),
 		}
 	}
-	member := func(args []string) string {
-		return "/api/v1/groups/" + url.PathEscape(args[1]) + "/members/" + url.PathEscape(args[2])
+	member := func(names []string) string {
+		return "/api/v1/groups/" + url.PathEscape(names[0]) + "/members/" + url.PathEscape(names[1])
 	}
 	makes := &cobra.Command{
 		Use: "make REGISTRY GROUP", Short: "Make a group", Args: cobra.ExactArgs(2),
-		RunE: func(c *cobra.Command, args []string) error {
-			registry, err := registryOr(args[:1])
-			if err != nil {
+		RunE: r.at(func(c *cobra.Command, at site, rest []string) error {
+			body.Name = rest[0]
+			if err := at.Do(c.Context(), "POST", "/api/v1/groups", nil, body, nil); err != nil {
 				return err
 			}
-			body.Name = args[1]
-			if err := r.call(c.Context(), registry, "POST", "/api/v1/groups", nil, body, nil); err != nil {
-				return err
-			}
-			fmt.Fprintf(t.out, "Made the group %s. Put people in:  %s group add %s %s NAME\n", body.Name, programName(), registry, body.Name)
+			fmt.Fprintf(t.out, "Made the group %s. Put people in:  %s group add %s %s NAME\n", body.Name, programName(), at.registry, body.Name)
 			return nil
-		},
+		}),
 	}
 	makes.Flags().StringVar(&body.Description, "description", "", "who is in it")
 	makes.Flags().StringVar(&body.Claim, "company-group", "", "its name at the company's login, which then fills it")
 	var output string
 	list := &cobra.Command{
 		Use: "list [REGISTRY]", Short: "List groups with their members", Args: cobra.MaximumNArgs(1),
-		RunE: func(c *cobra.Command, args []string) error {
+		RunE: r.at(func(c *cobra.Command, at site, rest []string) error {
 			if err := checkOutput(output); err != nil {
 				return err
 			}
-			registry, err := registryOr(args)
-			if err != nil {
-				return err
-			}
 			var all api.GroupList
-			if err := r.call(c.Context(), registry, "GET", "/api/v1/groups", nil, nil, &all); err != nil {
+			if err := at.Do(c.Context(), "GET", "/api/v1/groups", nil, nil, &all); err != nil {
 				return err
 			}
 			if output == outputJSON {
@@ -527,14 +460,14 @@ func addGroups(root *cobra.Command, t terminal, r *remote) {
 			}
 			w.Render()
 			return nil
-		},
+		}),
 	}
 	addOutput(list, &output)
 	parent.AddCommand(makes, list,
 		do("add REGISTRY GROUP ACCOUNT", "Put an account into a group", "PUT", 3, member, "%[2]s is in the group %[1]s"),
 		do("drop REGISTRY GROUP ACCOUNT", "Take an account out of a group", "DELETE", 3, member, "%[2]s is not in the group %[1]s any more"),
 		do("remove REGISTRY GROUP", "Remove a group, and the roles it gave", "DELETE", 2,
-			func(args []string) string { return "/api/v1/groups/" + url.PathEscape(args[1]) }, "Removed the group %[1]s with its roles"))
+			func(names []string) string { return "/api/v1/groups/" + url.PathEscape(names[0]) }, "Removed the group %[1]s with its roles"))
 	root.AddCommand(parent)
 }
 
@@ -546,12 +479,8 @@ func addAudit(root *cobra.Command, t terminal, r *remote) {
 		Use: "audit [REGISTRY]", GroupID: groupRights, Short: "Read the audit log: who did what, and what was refused",
 		Example: "  warthesis audit localhost:7070 --verdict refused\n  warthesis audit localhost:7070 --namespace berths --output json > berths.jsonl",
 		Args:    cobra.MaximumNArgs(1),
-		RunE: func(c *cobra.Command, args []string) error {
+		RunE: r.at(func(c *cobra.Command, at site, rest []string) error {
 			if err := checkOutput(output); err != nil {
-				return err
-			}
-			registry, err := registryOr(args)
-			if err != nil {
 				return err
 			}
 			query := url.Values{}
@@ -568,12 +497,8 @@ func addAudit(root *cobra.Command, t terminal, r *remote) {
 				}
 				query.Set("from", time.Now().Add(-span).UTC().Format(time.RFC3339))
 			}
-			client, err := r.api(c.Context(), registry)
-			if err != nil {
-				return err
-			}
 			if output == outputJSON {
-				answer, err := client.Send(c.Context(), "GET", "/api/v1/audit/lines", query, nil)
+				answer, err := at.Send(c.Context(), "GET", "/api/v1/audit/lines", query, nil)
 				if err != nil {
 					return err
 				}
@@ -583,7 +508,7 @@ func addAudit(root *cobra.Command, t terminal, r *remote) {
 			}
 			query.Set("limit", strconv.Itoa(limit))
 			var list api.LineList
-			if err := client.Do(c.Context(), "GET", "/api/v1/audit", query, nil, &list); err != nil {
+			if err := at.Do(c.Context(), "GET", "/api/v1/audit", query, nil, &list); err != nil {
 				return err
 			}
 			w := newTable(t, "When", "Who", "What", "On", "Detail")
@@ -595,7 +520,7 @@ func addAudit(root *cobra.Command, t terminal, r *remote) {
 				fmt.Fprintf(t.out, "\nThere are older lines. All of them, as JSON lines: --output json\n")
 			}
 			return nil
-		},
+		}),
 	}
 	f := command.Flags()
 	f.StringVar(&filter.account, "account", "", "only what this account did or tried")
@@ -645,21 +570,17 @@ func addPullSecret(root *cobra.Command, t terminal, r *remote) {
 			"or with --kubernetes as a Secret.",
 		Example: "  warthesis pull-secret localhost:7070/berths --account cluster-north --kubernetes | kubectl apply -f -",
 		Args:    cobra.ExactArgs(1),
-		RunE: func(c *cobra.Command, args []string) error {
-			p, err := namespacePlace(args[0])
-			if err != nil {
-				return err
-			}
+		RunE: r.in(namespacePlace, func(c *cobra.Command, at site, p place, rest []string) error {
 			body := api.NewToken{Account: account, Name: name, Days: days, Scopes: []api.Scope{{Pattern: string(p.name) + "/*", Actions: []string{"pull"}}}}
 			if name == "" {
 				body.Name = "pull secret for " + string(p.name)
 			}
 			var made api.MadeToken
-			if err := r.call(c.Context(), p.registry, "POST", "/api/v1/tokens", nil, body, &made); err != nil {
+			if err := at.Do(c.Context(), "POST", "/api/v1/tokens", nil, body, &made); err != nil {
 				return err
 			}
 			return printPullSecret(t, p, made, kubernetes)
-		},
+		}),
 	}
 	f := command.Flags()
 	f.BoolVar(&kubernetes, "kubernetes", false, "as a Kubernetes Secret")
@@ -710,18 +631,14 @@ func addIdentityRules(root *cobra.Command, t terminal, r *remote) {
 	makes := &cobra.Command{
 		Use: "make REGISTRY NAME", Short: "Make an identity rule: who comes with such an identity is that machine account", Args: cobra.ExactArgs(2),
 		Example: "  warthesis identity make localhost:7070 seatmap --issuer https://builds.larkspur.example --audience warthesis --subject 'project:berths/seatmap:*' --account ci-berths",
-		RunE: func(c *cobra.Command, args []string) error {
-			registry, err := registryOr(args[:1])
-			if err != nil {
+		RunE: r.at(func(c *cobra.Command, at site, rest []string) error {
+			rule.Name = rest[0]
+			if err := at.Do(c.Context(), "POST", "/api/v1/identity-rules", nil, rule, nil); err != nil {
 				return err
 			}
-			rule.Name = args[1]
-			if err := r.call(c.Context(), registry, "POST", "/api/v1/identity-rules", nil, rule, nil); err != nil {
-				return err
-			}
-			fmt.Fprintf(t.out, "Made the identity rule %s. The build machine logs in with:  warthesis login %s --identity FILE\n", rule.Name, registry)
+			fmt.Fprintf(t.out, "Made the identity rule %s. The build machine logs in with:  warthesis login %s --identity FILE\n", rule.Name, at.registry)
 			return nil
-		},
+		}),
 	}
 	f := makes.Flags()
 	f.StringVar(&rule.Issuer, "issuer", "", "address of the issuer that signs the identities")
@@ -730,13 +647,9 @@ func addIdentityRules(root *cobra.Command, t terminal, r *remote) {
 	f.StringVar(&rule.Account, "account", "", "the machine account")
 	list := &cobra.Command{
 		Use: "list [REGISTRY]", Short: "List identity rules", Args: cobra.MaximumNArgs(1),
-		RunE: func(c *cobra.Command, args []string) error {
-			registry, err := registryOr(args)
-			if err != nil {
-				return err
-			}
+		RunE: r.at(func(c *cobra.Command, at site, rest []string) error {
 			var all api.IdentityRuleList
-			if err := r.call(c.Context(), registry, "GET", "/api/v1/identity-rules", nil, nil, &all); err != nil {
+			if err := at.Do(c.Context(), "GET", "/api/v1/identity-rules", nil, nil, &all); err != nil {
 				return err
 			}
 			w := newTable(t, "Rule", "Issuer", "Audience", "Subject", "Is")
@@ -745,21 +658,17 @@ func addIdentityRules(root *cobra.Command, t terminal, r *remote) {
 			}
 			w.Render()
 			return nil
-		},
+		}),
 	}
 	remove := &cobra.Command{
 		Use: "remove REGISTRY NAME", Short: "Remove an identity rule; what was got by it stops at once", Args: cobra.ExactArgs(2),
-		RunE: func(c *cobra.Command, args []string) error {
-			registry, err := registryOr(args[:1])
-			if err != nil {
+		RunE: r.at(func(c *cobra.Command, at site, rest []string) error {
+			if err := at.Do(c.Context(), "DELETE", "/api/v1/identity-rules/"+url.PathEscape(rest[0]), nil, nil, nil); err != nil {
 				return err
 			}
-			if err := r.call(c.Context(), registry, "DELETE", "/api/v1/identity-rules/"+url.PathEscape(args[1]), nil, nil, nil); err != nil {
-				return err
-			}
-			fmt.Fprintf(t.out, "Removed the identity rule %s\n", args[1])
+			fmt.Fprintf(t.out, "Removed the identity rule %s\n", rest[0])
 			return nil
-		},
+		}),
 	}
 	parent.AddCommand(makes, list, remove)
 	root.AddCommand(parent)
@@ -770,16 +679,12 @@ func addSettings(root *cobra.Command, t terminal, r *remote) {
 	command := &cobra.Command{
 		Use: "settings [REGISTRY]", GroupID: groupRights, Short: "Show or change who makes namespaces",
 		Args: cobra.MaximumNArgs(1),
-		RunE: func(c *cobra.Command, args []string) error {
+		RunE: r.at(func(c *cobra.Command, at site, rest []string) error {
 			if err := checkOutput(output); err != nil {
 				return err
 			}
-			registry, err := registryOr(args)
-			if err != nil {
-				return err
-			}
 			var settings api.Settings
-			if err := r.call(c.Context(), registry, "GET", "/api/v1/settings", nil, nil, &settings); err != nil {
+			if err := at.Do(c.Context(), "GET", "/api/v1/settings", nil, nil, &settings); err != nil {
 				return err
 			}
 			for _, one := range []struct {
@@ -789,19 +694,21 @@ func addSettings(root *cobra.Command, t terminal, r *remote) {
 				if one.text == "" {
 					continue
 				}
-				if *one.target, err = strconv.ParseBool(one.text); err != nil {
+				value, err := strconv.ParseBool(one.text)
+				if err != nil {
 					return usage("%q is neither true nor false", one.text)
 				}
+				*one.target = value
 			}
 			if people+pushes != "" {
-				if err := r.call(c.Context(), registry, "PUT", "/api/v1/settings", nil, settings, nil); err != nil {
+				if err := at.Do(c.Context(), "PUT", "/api/v1/settings", nil, settings, nil); err != nil {
 					return err
 				}
 			}
 			if output == outputJSON {
 				return writeJSON(t.out, settings)
 			}
-			makers := "registry admins alone"
+			makers := "at.registry admins alone"
 			if settings.AccountsMakeNamespaces {
 				makers = "every person, who then owns them"
 			}
@@ -811,7 +718,7 @@ func addSettings(root *cobra.Command, t terminal, r *remote) {
 			}
 			fmt.Fprintf(t.out, "Namespaces are made by %s; %s\n", makers, byPush)
 			return nil
-		},
+		}),
 	}
 	command.Flags().StringVar(&people, "people-make-namespaces", "", "true or false: whether every person may make namespaces, and not registry admins alone")
 	command.Flags().StringVar(&pushes, "pushes-make-namespaces", "", "true or false: whether a push by somebody who may make a namespace makes it")

@@ -168,17 +168,23 @@ func answersBy(ctx context.Context, registry string, raw []byte) error {
 	pool := x509.NewCertPool()
 	pool.AppendCertsFromPEM(raw)
 	dialer := tls.Dialer{NetDialer: &net.Dialer{Timeout: 10 * time.Second}, Config: &tls.Config{RootCAs: pool}}
-	conn, err := dialer.DialContext(ctx, "tcp", withPort(registry))
+	conn, err := dialer.DialContext(ctx, "tcp", withPort(registry, portTLS))
 	if err != nil {
 		return fmt.Errorf("the registry's certificate does not fit: %w; does the registry know that it is reached as %s? Its outside_addresses say", err, registry)
 	}
 	return conn.Close()
 }
 
-// withPort adds the port of TLS where none is named.
-func withPort(registry string) string {
+// The ports that are meant where none is named.
+const (
+	portPlain = "80"
+	portTLS   = "443"
+)
+
+// withPort adds a port where none is named.
+func withPort(registry, port string) string {
 	if _, _, err := net.SplitHostPort(registry); err != nil {
-		return net.JoinHostPort(strings.Trim(registry, "[]"), "443")
+		return net.JoinHostPort(hostOf(registry), port)
 	}
 	return registry
 }
