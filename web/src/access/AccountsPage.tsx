@@ -1,10 +1,11 @@
-import { Box, Button, Checkbox, FormControlLabel, Typography } from '@mui/material'
-import { useCallback, useMemo, useState } from 'react'
+import { Box, Checkbox, FormControlLabel, Typography } from '@mui/material'
+import { useState } from 'react'
 import { useSearchParams } from 'react-router'
-import { type Account, type Role, useAccounts, useChangeAccount, useMakeAccount, useMe, useRolesOf, useSetPassword } from '../api/rights'
+import { useRows } from '../api/queries'
+import { type Account, accountsOf, type Role, useAccounts, useChangeAccount, useMakeAccount, useMe, useRolesOf, useSetPassword } from '../api/rights'
 import { When } from '../parts/Amounts'
 import { Filter, useListView } from '../parts/Filter'
-import { Ask, Field, FormDialog, Section } from '../parts/Forms'
+import { Ask, DialogButton, Field, Section } from '../parts/Forms'
 import { Page } from '../parts/Page'
 import { PlainTable } from '../parts/PlainTable'
 import { type Column, RowTable } from '../parts/RowTable'
@@ -26,9 +27,7 @@ export function AccountsPage() {
   const list = useAccounts(view.contains)
   const me = useMe()
   const [asked] = useSearchParams()
-  const rows = useMemo(() => list.data?.pages.flatMap((p) => p.accounts) ?? [], [list.data])
-  const { fetchNextPage, isFetchingNextPage } = list
-  const onMore = useCallback(() => void (isFetchingNextPage || fetchNextPage()), [isFetchingNextPage, fetchNextPage])
+  const { rows, paging } = useRows(list, accountsOf)
   const open = rows.find((a) => a.name === asked.get('open'))
   return (
     <Page
@@ -46,7 +45,7 @@ export function AccountsPage() {
       {rows.length > 0 && (
         <RowTable
           label="Accounts" columns={columns} rows={rows} rowKey={(a) => a.name} place={(a) => `/access/accounts?open=${encodeURIComponent(a.name)}`}
-          sort="name" onSort={() => {}} more={list.hasNextPage} onMore={onMore}
+          sort="name" {...paging}
         />
       )}
     </Page>
@@ -98,50 +97,38 @@ function OneAccount({ account }: { account: Account }) {
 }
 
 function SetPassword({ account }: { account: string }) {
-  const [open, setOpen] = useState(false)
   const [password, setPassword] = useState('')
   const set = useSetPassword()
   return (
-    <>
-      <Button size="small" color="inherit" onClick={() => setOpen(true)}>
-        Set a password
-      </Button>
-      <FormDialog
-        title={`Set a password for ${account}`} action="Set it" open={open} onClose={() => setOpen(false)} busy={set.isPending} error={set.error} ready={password !== ''}
-        onDo={() => set.mutate({ name: account, password }, { onSuccess: () => { setOpen(false); setPassword('') } })}
-      >
-        <Field label="New password" type="password" value={password} onChange={setPassword} hint="At least 10 characters. Sessions and logins of the account end; its tokens go on." autoFocus />
-      </FormDialog>
-    </>
+    <DialogButton
+      quiet name="Set a password" title={`Set a password for ${account}`} action="Set it" busy={set.isPending} error={set.error} ready={password !== ''}
+      onDo={(close) => set.mutate({ name: account, password }, { onSuccess: () => { close(); setPassword('') } })}
+    >
+      <Field label="New password" type="password" value={password} onChange={setPassword} hint="At least 10 characters. Sessions and logins of the account end; its tokens go on." autoFocus />
+    </DialogButton>
   )
 }
 
 function MakeAccount() {
-  const [open, setOpen] = useState(false)
   const [name, setName] = useState('')
   const [description, setDescription] = useState('')
   const [machine, setMachine] = useState(false)
   const [password, setPassword] = useState('')
   const make = useMakeAccount()
   return (
-    <>
-      <Button size="small" variant="outlined" onClick={() => setOpen(true)}>
-        Make an account
-      </Button>
-      <FormDialog
-        title="Make an account" action="Make it" open={open} onClose={() => setOpen(false)} busy={make.isPending} error={make.error} ready={name !== ''}
-        onDo={() =>
-          make.mutate(
-            { name, description, kind: machine ? 'machine' : 'person', password: machine || password === '' ? undefined : password },
-            { onSuccess: () => { setOpen(false); setName(''); setPassword('') } },
-          )
-        }
-      >
-        <Field label="Name" value={name} onChange={setName} autoFocus />
-        <Field label="Who or what it is" value={description} onChange={setDescription} />
-        <FormControlLabel label="A machine account: for a program, which logs in by tokens" control={<Checkbox size="small" checked={machine} onChange={(e) => setMachine(e.target.checked)} />} />
-        {!machine && <Field label="Password" type="password" value={password} onChange={setPassword} hint="At least 10 characters; leave it out for somebody who comes by the company's login" />}
-      </FormDialog>
-    </>
+    <DialogButton
+      name="Make an account" title="Make an account" action="Make it" busy={make.isPending} error={make.error} ready={name !== ''}
+      onDo={(close) =>
+        make.mutate(
+          { name, description, kind: machine ? 'machine' : 'person', password: machine || password === '' ? undefined : password },
+          { onSuccess: () => { close(); setName(''); setPassword('') } },
+        )
+      }
+    >
+      <Field label="Name" value={name} onChange={setName} autoFocus />
+      <Field label="Who or what it is" value={description} onChange={setDescription} />
+      <FormControlLabel label="A machine account: for a program, which logs in by tokens" control={<Checkbox size="small" checked={machine} onChange={(e) => setMachine(e.target.checked)} />} />
+      {!machine && <Field label="Password" type="password" value={password} onChange={setPassword} hint="At least 10 characters; leave it out for somebody who comes by the company's login" />}
+    </DialogButton>
   )
 }

@@ -1,7 +1,7 @@
-import { Box, Button, Chip, Typography } from '@mui/material'
+import { Box, Chip, Typography } from '@mui/material'
 import { useState } from 'react'
-import { type Group, useAccounts, useGroups, useJoinGroup, useLeaveGroup, useMakeGroup, useMe, useRemoveGroup } from '../api/rights'
-import { Ask, Field, FormDialog, Said } from '../parts/Forms'
+import { accountsOf, type Group, useAccounts, useGroups, useJoinGroup, useLeaveGroup, useMakeGroup, useMe, useRemoveGroup } from '../api/rights'
+import { Ask, DialogButton, Field, Said } from '../parts/Forms'
 import { Page } from '../parts/Page'
 import { type PlainColumn, PlainTable } from '../parts/PlainTable'
 import { Empty, Trouble, Waiting } from '../parts/States'
@@ -54,45 +54,35 @@ export function GroupsPage() {
 }
 
 function Join({ group }: { group: Group }) {
-  const [open, setOpen] = useState(false)
+  const [asked, setAsked] = useState(false)
   const [account, setAccount] = useState('')
-  const accounts = useAccounts('', open)
+  const accounts = useAccounts('', asked)
   const join = useJoinGroup()
-  const names = (accounts.data?.pages.flatMap((p) => p.accounts) ?? []).filter((a) => !group.members.includes(a.name)).map((a) => ({ value: a.name, name: a.name }))
+  const names = (accounts.data?.pages.flatMap(accountsOf) ?? []).filter((a) => !group.members.includes(a.name)).map((a) => ({ value: a.name, name: a.name }))
   return (
-    <>
-      <Button size="small" color="inherit" aria-label={`Add somebody to the group ${group.name}`} onClick={() => setOpen(true)}>
-        Add
-      </Button>
-      <FormDialog
-        title={`Add somebody to the group ${group.name}`} action="Add" open={open} onClose={() => setOpen(false)} busy={join.isPending} error={join.error} ready={account !== ''}
-        onDo={() => join.mutate({ group: group.name, account }, { onSuccess: () => { setOpen(false); setAccount('') } })}
-      >
-        <Field label="Account" value={account} onChange={setAccount} options={names} />
-      </FormDialog>
-    </>
+    <DialogButton
+      quiet name="Add" label={`Add somebody to the group ${group.name}`} title={`Add somebody to the group ${group.name}`} action="Add"
+      onOpen={() => setAsked(true)} busy={join.isPending} error={join.error} ready={account !== ''}
+      onDo={(close) => join.mutate({ group: group.name, account }, { onSuccess: () => { close(); setAccount('') } })}
+    >
+      <Field label="Account" value={account} onChange={setAccount} options={names} />
+    </DialogButton>
   )
 }
 
 function MakeGroup() {
-  const [open, setOpen] = useState(false)
   const [name, setName] = useState('')
   const [description, setDescription] = useState('')
   const [claim, setClaim] = useState('')
   const make = useMakeGroup()
   return (
-    <>
-      <Button size="small" variant="outlined" onClick={() => setOpen(true)}>
-        Make a group
-      </Button>
-      <FormDialog
-        title="Make a group" action="Make it" open={open} onClose={() => setOpen(false)} busy={make.isPending} error={make.error} ready={name !== ''}
-        onDo={() => make.mutate({ name, description, claim }, { onSuccess: () => { setOpen(false); setName('') } })}
-      >
-        <Field label="Name" value={name} onChange={setName} autoFocus />
-        <Field label="Who is in it" value={description} onChange={setDescription} />
-        <Field label="Its name at the company’s login" value={claim} onChange={setClaim} hint="The company’s login then fills it" />
-      </FormDialog>
-    </>
+    <DialogButton
+      name="Make a group" title="Make a group" action="Make it" busy={make.isPending} error={make.error} ready={name !== ''}
+      onDo={(close) => make.mutate({ name, description, claim }, { onSuccess: () => { close(); setName('') } })}
+    >
+      <Field label="Name" value={name} onChange={setName} autoFocus />
+      <Field label="Who is in it" value={description} onChange={setDescription} />
+      <Field label="Its name at the company’s login" value={claim} onChange={setClaim} hint="The company’s login then fills it" />
+    </DialogButton>
   )
 }

@@ -1,8 +1,8 @@
-import { Box, Button, Checkbox, FormControlLabel, Typography } from '@mui/material'
+import { Box, Checkbox, FormControlLabel, Typography } from '@mui/material'
 import { useState } from 'react'
 import { type MadeToken, useMakeToken } from '../api/rights'
 import { CommandLine } from '../parts/Commands'
-import { Field, FormDialog } from '../parts/Forms'
+import { DialogButton, Field } from '../parts/Forms'
 import { useService } from '../api/queries'
 
 const actions = [
@@ -33,7 +33,6 @@ export function Secret({ made }: { made: MadeToken }) {
 }
 
 export function MakeToken({ account, onMade }: { account?: string; onMade: (made: MadeToken) => void }) {
-  const [open, setOpen] = useState(false)
   const [name, setName] = useState('')
   const [pattern, setPattern] = useState('')
   const [may, setMay] = useState<string[]>(['pull'])
@@ -41,32 +40,27 @@ export function MakeToken({ account, onMade }: { account?: string; onMade: (made
   const make = useMakeToken()
   const toggle = (action: string) => setMay((old) => (old.includes(action) ? old.filter((a) => a !== action) : [...old, action]))
   return (
-    <>
-      <Button size="small" variant="outlined" onClick={() => setOpen(true)}>
-        Make a token
-      </Button>
-      <FormDialog
-        title={account ? `Make a token for ${account}` : 'Make a token'} action="Make it" open={open} onClose={() => setOpen(false)} busy={make.isPending} error={make.error}
-        ready={name !== '' && pattern !== '' && may.length > 0}
-        onDo={() =>
-          make.mutate(
-            { account, name, days: Number(days), scopes: [{ pattern, actions: may }] },
-            { onSuccess: (made) => { setOpen(false); setName(''); onMade(made) } },
-          )
-        }
-      >
-        <Field label="Name" value={name} onChange={setName} hint="Where it will be used, such as “build pipeline of seatmap”" autoFocus />
-        <Field label="Repositories" value={pattern} onChange={setPattern} hint="One name, or a pattern: berths/seatmap, berths/*, *" />
-        <Box role="group" aria-label="What it may do">
-          {actions.map((a) => (
-            <FormControlLabel key={a.name} label={a.about} control={<Checkbox size="small" checked={may.includes(a.name)} onChange={() => toggle(a.name)} />} />
-          ))}
-        </Box>
-        <Field label="Good for" value={days} onChange={setDays} options={lives} />
-        <Typography variant="body2" color="textSecondary">
-          A token never may more than the account that it belongs to.
-        </Typography>
-      </FormDialog>
-    </>
+    <DialogButton
+      name="Make a token" title={account ? `Make a token for ${account}` : 'Make a token'} action="Make it" busy={make.isPending} error={make.error}
+      ready={name !== '' && pattern !== '' && may.length > 0}
+      onDo={(close) =>
+        make.mutate(
+          { account, name, days: Number(days), scopes: [{ pattern, actions: may }] },
+          { onSuccess: (made) => { close(); setName(''); onMade(made) } },
+        )
+      }
+    >
+      <Field label="Name" value={name} onChange={setName} hint="Where it will be used, such as “build pipeline of seatmap”" autoFocus />
+      <Field label="Repositories" value={pattern} onChange={setPattern} hint="One name, or a pattern: berths/seatmap, berths/*, *" />
+      <Box role="group" aria-label="What it may do">
+        {actions.map((a) => (
+          <FormControlLabel key={a.name} label={a.about} control={<Checkbox size="small" checked={may.includes(a.name)} onChange={() => toggle(a.name)} />} />
+        ))}
+      </Box>
+      <Field label="Good for" value={days} onChange={setDays} options={lives} />
+      <Typography variant="body2" color="textSecondary">
+        A token never may more than the account that it belongs to.
+      </Typography>
+    </DialogButton>
   )
 }

@@ -1,7 +1,7 @@
 import { Button, Typography } from '@mui/material'
 import { useState } from 'react'
 import { type Role, useMe, useSetPassword, useSignOut } from '../api/rights'
-import { Field, FormDialog, Section } from '../parts/Forms'
+import { DialogButton, Field, Section } from '../parts/Forms'
 import { Page } from '../parts/Page'
 import { PlainTable } from '../parts/PlainTable'
 import { Waiting } from '../parts/States'
@@ -42,22 +42,16 @@ export function MePage() {
 }
 
 function ChangePassword({ account }: { account: string }) {
-  const [open, setOpen] = useState(false)
   const [current, setCurrent] = useState('')
   const [password, setPassword] = useState('')
   const change = useSetPassword()
   return (
-    <>
-      <Button size="small" variant="outlined" onClick={() => setOpen(true)}>
-        Change the password
-      </Button>
-      <FormDialog
-        title="Change the password" action="Change it" open={open} onClose={() => setOpen(false)} busy={change.isPending} error={change.error} ready={current !== '' && password !== ''}
-        onDo={() => change.mutate({ name: account, current, password }, { onSuccess: () => { setOpen(false); setCurrent(''); setPassword('') } })}
-      >
-        <Field label="Password until now" type="password" value={current} onChange={setCurrent} autoFocus />
-        <Field label="New password" type="password" value={password} onChange={setPassword} hint="At least 10 characters. Other sessions and logins end; tokens go on." />
-      </FormDialog>
-    </>
+    <DialogButton
+      name="Change the password" title="Change the password" action="Change it" busy={change.isPending} error={change.error} ready={current !== '' && password !== ''}
+      onDo={(close) => change.mutate({ name: account, current, password }, { onSuccess: () => { close(); setCurrent(''); setPassword('') } })}
+    >
+      <Field label="Password until now" type="password" value={current} onChange={setCurrent} autoFocus />
+      <Field label="New password" type="password" value={password} onChange={setPassword} hint="At least 10 characters. Other sessions and logins end; tokens go on." />
+    </DialogButton>
   )
 }

@@ -1,13 +1,13 @@
 import { Box, Button, Checkbox, FormControlLabel, Link, Tab, Tabs, Typography } from '@mui/material'
-import { useCallback, useMemo, useState } from 'react'
+import { useState } from 'react'
 import { Link as Route, useNavigate, useSearchParams } from 'react-router'
 import { repositoryPlace } from '../api/addresses'
 import { Refusal, type Schemas } from '../api/client'
-import { type Sort, useRepositories, useService } from '../api/queries'
-import { type Namespace, type Role, useAccounts, useChangeNamespace, useGiveRole, useGroups, useMe, useNamespace, useRemoveNamespace, useRestoreNamespace, useRoles, useTakeRole } from '../api/rights'
+import { repositoriesOf, type Sort, useRepositories, useRows, useService } from '../api/queries'
+import { accountsOf, type Namespace, type Role, useAccounts, useChangeNamespace, useGiveRole, useGroups, useMe, useNamespace, useRemoveNamespace, useRestoreNamespace, useRoles, useTakeRole } from '../api/rights'
 import { Size, When } from '../parts/Amounts'
 import { useListView } from '../parts/Filter'
-import { Ask, Field, FormDialog, Said, Section } from '../parts/Forms'
+import { Ask, DialogButton, Field, Said, Section } from '../parts/Forms'
 import { Page } from '../parts/Page'
 import { PlainTable } from '../parts/PlainTable'
 import { type Column, RowTable } from '../parts/RowTable'
@@ -89,16 +89,14 @@ function Repositories({ name }: { name: string }) {
   const { view, change } = useListView('change')
   const service = useService()
   const list = useRepositories(view, name)
-  const rows = useMemo(() => list.data?.pages.flatMap((p) => p.repositories) ?? [], [list.data])
-  const { fetchNextPage, isFetchingNextPage } = list
-  const onMore = useCallback(() => void (isFetchingNextPage || fetchNextPage()), [isFetchingNextPage, fetchNextPage])
+  const { rows, paging } = useRows(list, repositoriesOf)
   if (list.isPending) return <Waiting />
   if (list.error) return <Trouble asked="Listing the repositories" error={list.error} again={() => void list.refetch()} />
   if (rows.length === 0) return <Empty command={`warthesis push IMAGE ${service.data?.address ?? ''}/${name}/APPLICATION:TAG`}>No repositories yet. The first push makes one:</Empty>
   return (
     <RowTable
       label="Repositories" columns={repositoryColumns} rows={rows} rowKey={(r) => r.name} place={(r) => repositoryPlace(r.name)}
-      sort={view.sort} onSort={(sort) => change({ sort })} more={list.hasNextPage} onMore={onMore}
+      sort={view.sort} onSort={(sort) => change({ sort })} {...paging}
     />
   )
 }
@@ -138,32 +136,27 @@ function Members({ name, owns }: { name: string; owns: boolean }) {
 }
 
 function GiveRole({ place }: { place: string }) {
-  const [open, setOpen] = useState(false)
+  const [asked, setAsked] = useState(false)
   const [who, setWho] = useState('')
   const [where, setWhere] = useState(place)
   const [role, setRole] = useState('writer')
   const give = useGiveRole()
-  const accounts = useAccounts('', open)
-  const groups = useGroups(open)
+  const accounts = useAccounts('', asked)
+  const groups = useGroups(asked)
   const names = [
     ...(groups.data?.groups ?? []).map((g) => ({ value: `group:${g.name}`, name: `group ${g.name}` })),
-    ...(accounts.data?.pages.flatMap((p) => p.accounts) ?? []).map((a) => ({ value: a.name, name: a.kind === 'machine' ? `${a.name} (machine account)` : a.name })),
+    ...(accounts.data?.pages.flatMap(accountsOf) ?? []).map((a) => ({ value: a.name, name: a.kind === 'machine' ? `${a.name} (machine account)` : a.name })),
   ]
   const member = who.startsWith('group:') ? { group: who.slice('group:'.length) } : { account: who }
   return (
-    <>
-      <Button size="small" variant="outlined" onClick={() => setOpen(true)}>
-        Give a role
-      </Button>
-      <FormDialog
-        title="Give a role" action="Give it" open={open} onClose={() => setOpen(false)} busy={give.isPending} error={give.error} ready={who !== ''}
-        onDo={() => give.mutate({ place: where, role: role as 'reader', ...member }, { onSuccess: () => { setOpen(false); setWho('') } })}
-      >
-        <Field label="Who" value={who} onChange={setWho} options={names} />
-        <Field label="Role" value={role} onChange={setRole} options={roleNames} />
-        <Field label="Where" value={where} onChange={setWhere} hint="The namespace, or one repository of it: for a build machine the repository alone is best" />
-      </FormDialog>
-    </>
+    <DialogButton
+      name="Give a role" title="Give a role" action="Give it" onOpen={() => setAsked(true)} busy={give.isPending} error={give.error} ready={who !== ''}
+      onDo={(close) => give.mutate({ place: where, role: role as 'reader', ...member }, { onSuccess: () => { close(); setWho('') } })}
+    >
+      <Field label="Who" value={who} onChange={setWho} options={names} />
+      <Field label="Role" value={role} onChange={setRole} options={roleNames} />
+      <Field label="Where" value={where} onChange={setWhere} hint="The namespace, or one repository of it: for a build machine the repository alone is best" />
+    </DialogButton>
   )
 }
 

@@ -1,10 +1,10 @@
-import { Box, Button, Link } from '@mui/material'
+import { Box, Link } from '@mui/material'
 import { useState } from 'react'
 import { Link as Route, useNavigate } from 'react-router'
 import { type Namespace, useMakeNamespace, useMe, useNamespaces } from '../api/rights'
 import { Size, When } from '../parts/Amounts'
 import { Filter, useListView } from '../parts/Filter'
-import { Field, FormDialog } from '../parts/Forms'
+import { DialogButton, Field } from '../parts/Forms'
 import { Page } from '../parts/Page'
 import { type Column, RowTable } from '../parts/RowTable'
 import { Empty, Trouble, Waiting } from '../parts/States'
@@ -40,29 +40,23 @@ export function NamespacesPage() {
       {list.isPending && <Waiting />}
       {list.error && <Trouble asked="Listing the namespaces" error={list.error} again={() => void list.refetch()} />}
       {list.data && rows.length === 0 && <Empty>{view.contains ? `No namespace has “${view.contains}” in its name.` : 'No namespaces that you may see. An owner of one, or a registry admin, can give you a role.'}</Empty>}
-      {rows.length > 0 && <RowTable label="Namespaces" columns={columns} rows={rows} rowKey={(n) => n.name} place={(n) => namespacePlace(n.name)} sort="name" onSort={() => {}} more={false} onMore={() => {}} />}
+      {rows.length > 0 && <RowTable label="Namespaces" columns={columns} rows={rows} rowKey={(n) => n.name} place={(n) => namespacePlace(n.name)} sort="name" />}
     </Page>
   )
 }
 
 function MakeNamespace() {
-  const [open, setOpen] = useState(false)
   const [name, setName] = useState('')
   const [description, setDescription] = useState('')
   const make = useMakeNamespace()
   const go = useNavigate()
   return (
-    <>
-      <Button size="small" variant="outlined" onClick={() => setOpen(true)}>
-        Make a namespace
-      </Button>
-      <FormDialog
-        title="Make a namespace" action="Make it" open={open} onClose={() => setOpen(false)} busy={make.isPending} error={make.error} ready={name !== ''}
-        onDo={() => make.mutate({ name, description }, { onSuccess: () => void go(namespacePlace(name)) })}
-      >
-        <Field label="Name" value={name} onChange={setName} hint="Small letters and digits; it begins the names of its repositories" autoFocus />
-        <Field label="What is in it" value={description} onChange={setDescription} />
-      </FormDialog>
-    </>
+    <DialogButton
+      name="Make a namespace" title="Make a namespace" action="Make it" busy={make.isPending} error={make.error} ready={name !== ''}
+      onDo={() => make.mutate({ name, description }, { onSuccess: () => void go(namespacePlace(name)) })}
+    >
+      <Field label="Name" value={name} onChange={setName} hint="Small letters and digits; it begins the names of its repositories" autoFocus />
+      <Field label="What is in it" value={description} onChange={setDescription} />
+    </DialogButton>
   )
 }

@@ -1,7 +1,8 @@
 import { Box, Button, Link, Typography } from '@mui/material'
-import { useCallback, useMemo } from 'react'
 import { Link as Route, useSearchParams } from 'react-router'
 import { imagePlace, repositoryPlace } from '../api/addresses'
+import type { Schemas } from '../api/client'
+import { useRows } from '../api/queries'
 import { type AuditView, type Line, useAudit, useMe } from '../api/rights'
 import { When } from '../parts/Amounts'
 import { Filter } from '../parts/Filter'
@@ -28,6 +29,8 @@ const columns: Column<Line, 'change'>[] = [
   { title: 'Detail', width: 'minmax(200px, 1.6fr)', cell: (l) => <span title={l.detail}>{l.detail ?? (l.digest ? l.digest.slice(7, 19) : '')}</span> },
 ]
 
+const linesOf = (page: Schemas['LineList']) => page.lines
+
 const verdicts = [
   { value: '', name: 'done and refused' },
   { value: 'done', name: 'done' },
@@ -41,9 +44,7 @@ export function ActivityPage() {
   const [asked, ask] = useSearchParams()
   const view = Object.fromEntries(fields.map((f) => [f, asked.get(f) ?? ''])) as unknown as AuditView
   const list = useAudit(view)
-  const rows = useMemo(() => list.data?.pages.flatMap((p) => p.lines) ?? [], [list.data])
-  const { fetchNextPage, isFetchingNextPage } = list
-  const onMore = useCallback(() => void (isFetchingNextPage || fetchNextPage()), [isFetchingNextPage, fetchNextPage])
+  const { rows, paging } = useRows(list, linesOf)
   const set = (field: (typeof fields)[number], value: string) =>
     ask((old) => {
       const params = new URLSearchParams(old)
@@ -72,7 +73,7 @@ export function ActivityPage() {
       {list.error && <Trouble asked="Reading the audit log" error={list.error} again={() => void list.refetch()} />}
       {list.error && !me.data?.reads_audit && <Typography sx={{ mt: 1 }}>As an owner you may read that of your namespace: name it above.</Typography>}
       {list.data && rows.length === 0 && <Empty>Nothing like that is in the log.</Empty>}
-      {rows.length > 0 && <RowTable label="Audit log" columns={columns} rows={rows} rowKey={(l) => String(l.id)} sort="change" onSort={() => {}} more={list.hasNextPage} onMore={onMore} />}
+      {rows.length > 0 && <RowTable label="Audit log" columns={columns} rows={rows} rowKey={(l) => String(l.id)} sort="change" {...paging} />}
     </Page>
   )
 }

@@ -1,6 +1,6 @@
 import { keepPreviousData, useInfiniteQuery, useQuery, useQueryClient } from '@tanstack/react-query'
-import { useEffect, useState } from 'react'
-import { client, take } from './client'
+import { useCallback, useEffect, useMemo, useState } from 'react'
+import { client, type Schemas, take } from './client'
 
 export type Sort = 'name' | 'change'
 
@@ -10,6 +10,24 @@ export interface ListView {
 }
 
 const pageSize = 200
+
+interface Pages<Page> {
+  data?: { pages: Page[] }
+  hasNextPage: boolean
+  isFetchingNextPage: boolean
+  fetchNextPage: () => unknown
+}
+
+// useRows gathers the rows of the pages that have come, and what a table needs to
+// ask for more. rowsOf is the same function each time.
+export function useRows<Page, Row>(list: Pages<Page>, rowsOf: (page: Page) => Row[]) {
+  const rows = useMemo(() => list.data?.pages.flatMap(rowsOf) ?? [], [list.data, rowsOf])
+  const { fetchNextPage, isFetchingNextPage } = list
+  const onMore = useCallback(() => void (isFetchingNextPage || fetchNextPage()), [isFetchingNextPage, fetchNextPage])
+  return { rows, paging: { more: list.hasNextPage, onMore } }
+}
+
+export const repositoriesOf = (page: Schemas['RepositoryList']) => page.repositories
 
 export const useService = () =>
   useQuery({ queryKey: ['service'], queryFn: () => take(client.GET('/api/v1/service')), staleTime: Infinity })

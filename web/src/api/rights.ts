@@ -89,6 +89,8 @@ export const useAccounts = (contains: string, enabled = true) =>
     enabled,
   })
 
+export const accountsOf = (page: Schemas['AccountList']) => page.accounts
+
 export const useMakeAccount = () => useChange((body: Schemas['NewAccount']) => take(client.POST('/api/v1/accounts', { body })))
 
 export const useChangeAccount = () =>

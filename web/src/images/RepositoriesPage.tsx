@@ -1,9 +1,8 @@
 import { Link, Typography } from '@mui/material'
-import { useCallback, useMemo } from 'react'
 import { Link as Route } from 'react-router'
 import { repositoryPlace } from '../api/addresses'
 import type { Schemas } from '../api/client'
-import { type Sort, useRepositories, useService } from '../api/queries'
+import { repositoriesOf, type Sort, useRepositories, useRows, useService } from '../api/queries'
 import { Size, When } from '../parts/Amounts'
 import { Filter, useListView } from '../parts/Filter'
 import { Page } from '../parts/Page'
@@ -33,9 +32,7 @@ export function RepositoriesPage() {
   const { view, change } = useListView('change')
   const list = useRepositories(view)
   const service = useService()
-  const rows = useMemo(() => list.data?.pages.flatMap((p) => p.repositories) ?? [], [list.data])
-  const { fetchNextPage, isFetchingNextPage } = list
-  const onMore = useCallback(() => void (isFetchingNextPage || fetchNextPage()), [isFetchingNextPage, fetchNextPage])
+  const { rows, paging } = useRows(list, repositoriesOf)
   const onFilter = (contains: string) => change({ contains })
   return (
     <Page title="Images" fill beside={<Filter label="Only names with …" value={view.contains} onChange={onFilter} />}>
@@ -50,7 +47,7 @@ export function RepositoriesPage() {
       {rows.length > 0 && (
         <RowTable
           label="Repositories" columns={columns} rows={rows} rowKey={(r) => r.name} place={(r) => repositoryPlace(r.name)}
-          sort={view.sort} onSort={(sort) => change({ sort })} more={list.hasNextPage} onMore={onMore}
+          sort={view.sort} onSort={(sort) => change({ sort })} {...paging}
         />
       )}
     </Page>

@@ -1,9 +1,9 @@
 import { Box, Link, Typography } from '@mui/material'
-import { useCallback, useMemo } from 'react'
+import { useMemo } from 'react'
 import { Link as Route } from 'react-router'
 import { imagePlace } from '../api/addresses'
 import { Refusal, type Schemas } from '../api/client'
-import { type Sort, useRepository, useService, useTags } from '../api/queries'
+import { type Sort, useRepository, useRows, useService, useTags } from '../api/queries'
 import { Size, When } from '../parts/Amounts'
 import { Digest } from '../parts/Digest'
 import { Filter, useListView } from '../parts/Filter'
@@ -14,6 +14,8 @@ import { PushAndPull } from '../access/PushAndPull'
 import { Path } from './Path'
 
 type Tag = Schemas['Tag']
+
+const tagsOf = (page: Schemas['TagList']) => page.tags
 
 const columnsOf = (repository: string): Column<Tag, Sort>[] => [
   {
@@ -37,10 +39,8 @@ export function RepositoryPage({ repository }: { repository: string }) {
   const about = useRepository(repository)
   const list = useTags(repository, view)
   const service = useService()
-  const rows = useMemo(() => list.data?.pages.flatMap((p) => p.tags) ?? [], [list.data])
+  const { rows, paging } = useRows(list, tagsOf)
   const columns = useMemo(() => columnsOf(repository), [repository])
-  const { fetchNextPage, isFetchingNextPage } = list
-  const onMore = useCallback(() => void (isFetchingNextPage || fetchNextPage()), [isFetchingNextPage, fetchNextPage])
   const address = service.data?.address ?? ''
   if (about.error) {
     const unknown = about.error instanceof Refusal && about.error.status === 404
@@ -82,7 +82,7 @@ export function RepositoryPage({ repository }: { repository: string }) {
       {rows.length > 0 && (
         <RowTable
           label="Tags" columns={columns} rows={rows} rowKey={(t) => t.name} place={(t) => imagePlace(repository, t.name)}
-          sort={view.sort} onSort={(sort) => change({ sort })} more={list.hasNextPage} onMore={onMore}
+          sort={view.sort} onSort={(sort) => change({ sort })} {...paging}
         />
       )}
     </Page>

@@ -40,7 +40,7 @@ export function Said({ error }: { error: Error | null }) {
 }
 
 // FormDialog asks for what is needed, and stays until it worked.
-export function FormDialog({ title, action, open, onClose, onDo, busy, error, children, ready = true }: {
+function FormDialog({ title, action, open, onClose, onDo, busy, error, children, ready = true }: {
   title: string
   action: string
   open: boolean
@@ -78,28 +78,48 @@ export function FormDialog({ title, action, open, onClose, onDo, busy, error, ch
   )
 }
 
-// Ask is a button that asks before it does something.
-export function Ask({ name, label, question, consequence, action, onDo, busy, error }: {
+interface FormButton {
   name: string
-  // label says to readers of the screen on what it acts.
-  label: string
-  question: string
-  consequence: ReactNode
+  // label says to readers of the screen on what it acts, where the name does not.
+  label?: string
+  // quiet is for buttons that stand in rows.
+  quiet?: boolean
+  title: string
   action: string
-  onDo: (done: () => void) => void
+  // onDo is told how to close the dialog, once it worked.
+  onDo: (close: () => void) => void
+  onOpen?: () => void
   busy: boolean
   error: Error | null
-}) {
+  ready?: boolean
+  children: ReactNode
+}
+
+// DialogButton is a button that opens a form, which stays until it worked.
+export function DialogButton({ name, label, quiet, onDo, onOpen, ...form }: FormButton) {
   const [open, setOpen] = useState(false)
+  const close = () => setOpen(false)
+  const show = () => {
+    setOpen(true)
+    onOpen?.()
+  }
+  const look = quiet ? { color: 'inherit' as const, sx: { minWidth: 0, ml: -0.75, mr: 0.75 } } : { variant: 'outlined' as const }
   return (
     <>
-      <Button size="small" color="inherit" aria-label={label} sx={{ minWidth: 0, ml: -0.75, mr: 0.75 }} onClick={() => setOpen(true)}>
+      <Button size="small" aria-label={label} onClick={show} {...look}>
         {name}
       </Button>
-      <FormDialog title={question} action={action} open={open} onClose={() => setOpen(false)} onDo={() => onDo(() => setOpen(false))} busy={busy} error={error}>
-        <Typography>{consequence}</Typography>
-      </FormDialog>
+      <FormDialog open={open} onClose={close} onDo={() => onDo(close)} {...form} />
     </>
+  )
+}
+
+// Ask is a button that asks before it does something.
+export function Ask({ question, consequence, ...button }: Omit<FormButton, 'title' | 'children' | 'quiet'> & { question: string; consequence: ReactNode }) {
+  return (
+    <DialogButton quiet title={question} {...button}>
+      <Typography>{consequence}</Typography>
+    </DialogButton>
   )
 }
 

@@ -24,9 +24,9 @@ export function RowTable<Row, Sort extends string>(props: {
   // place is where a row leads; without one rows lead nowhere.
   place?: (row: Row) => string
   sort: Sort
-  onSort: (sort: Sort) => void
-  more: boolean
-  onMore: () => void
+  onSort?: (sort: Sort) => void
+  more?: boolean
+  onMore?: () => void
 }) {
   const { columns, rows } = props
   const box = useRef<HTMLDivElement>(null)
@@ -37,7 +37,7 @@ export function RowTable<Row, Sort extends string>(props: {
   const last = drawn.at(-1)?.index ?? 0
   const { more, onMore } = props
   useEffect(() => {
-    if (more && last >= rows.length - 30) onMore()
+    if (more && last >= rows.length - 30) onMore?.()
   }, [more, onMore, last, rows.length])
 
   const focusRow = (index: number) => {
@@ -72,7 +72,7 @@ export function RowTable<Row, Sort extends string>(props: {
               {c.sort === undefined ? (
                 c.title
               ) : (
-                <ButtonBase onClick={() => props.onSort(c.sort!)} sx={{ font: 'inherit', '&:hover': { color: 'text.primary' } }}>
+                <ButtonBase onClick={() => props.onSort?.(c.sort!)} sx={{ font: 'inherit', '&:hover': { color: 'text.primary' } }}>
                   {c.title}
                   <Box component="span" aria-hidden sx={{ ml: 0.5, visibility: c.sort === props.sort ? 'visible' : 'hidden' }}>
                     {c.sort === 'change' ? '↓' : '↑'}
