@@ -253,16 +253,9 @@ func (k *Company) keepGroups(ctx context.Context, rights *record.Rights, account
 		}
 		return tx.Log(record.Event{
 			Kind: record.EventGroupChanged, Account: account.Name, Subject: "account " + account.Name,
-			Detail: "in groups by the company's login: " + orNone(names),
+			Detail: "in groups by the company's login: " + listed(names, "none"),
 		})
 	})
-}
-
-func orNone(names []string) string {
-	if len(names) == 0 {
-		return "none"
-	}
-	return strings.Join(names, ", ")
 }
 
 // Device is what somebody at a terminal is told.

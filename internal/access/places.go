@@ -74,7 +74,7 @@ func CheckNamespace(name string) (oci.Name, error) {
 	return parsed, err
 }
 
-// MayMakeNamespace reports whether the caller may make namespaces.
+// mayMakeNamespace reports whether the caller may make namespaces.
 func (a *Access) mayMakeNamespace(rights *record.Rights, c Caller) bool {
 	return !c.Nobody() && (c.Account.Admin || rights.Settings.AccountsMakeNamespaces && c.Account.Kind == record.Person)
 }
@@ -139,7 +139,7 @@ func (p PlaceChange) onRepository(r *record.Repository) (said []string) {
 	return said
 }
 
-// managed finds a namespace or a repository that the caller may manage.
+// namespace finds a namespace that the caller may manage.
 func (a *Access) namespace(ctx context.Context, c Caller, name string) (record.Namespace, error) {
 	place, err := CheckNamespace(name)
 	if err != nil {
@@ -155,6 +155,7 @@ func (a *Access) namespace(ctx context.Context, c Caller, name string) (record.N
 	return n, err
 }
 
+// repository finds a repository that the caller may manage.
 func (a *Access) repository(ctx context.Context, c Caller, name string) (record.Repository, error) {
 	parsed, err := oci.ParseName(name)
 	if err != nil {
@@ -446,7 +447,7 @@ func (a *Access) Team(ctx context.Context, c Caller, name, description string, o
 			}
 		}
 		e := c.placeEvent(record.EventNamespaceMade, oci.Name(name))
-		e.Detail = fmt.Sprintf("with the group %s (writer); owners: %s; others: %s", name, orNobody(owners), orNobody(writers))
+		e.Detail = fmt.Sprintf("with the group %s (writer); owners: %s; others: %s", name, listed(owners, "nobody"), listed(writers, "nobody"))
 		return tx.Log(e)
 	})
 	if errors.Is(err, record.ErrTaken) {
@@ -455,9 +456,10 @@ func (a *Access) Team(ctx context.Context, c Caller, name, description string, o
 	return err
 }
 
-func orNobody(names []string) string {
+// listed names things in a sentence, with a word for none of them.
+func listed(names []string, none string) string {
 	if len(names) == 0 {
-		return "nobody"
+		return none
 	}
 	return strings.Join(names, ", ")
 }

@@ -23,8 +23,8 @@ const (
 	Manage Action = "manage"
 )
 
-// RoleFor returns the least role that an action takes.
-func RoleFor(a Action) record.Role {
+// roleFor returns the least role that an action takes.
+func roleFor(a Action) record.Role {
 	switch a {
 	case Pull:
 		return record.Reader
@@ -82,7 +82,7 @@ func may(rights *record.Rights, c Caller, name oci.Name, action Action) (bool, i
 		return action == Pull && isOpen(rights, name), 0
 	}
 	role, grant := roleIn(rights, c.Account, name)
-	if role.Rank() >= RoleFor(action).Rank() {
+	if role.Rank() >= roleFor(action).Rank() {
 		return true, grant
 	}
 	return action == Pull && isOpen(rights, name), 0
@@ -154,16 +154,16 @@ func matchesPattern(pattern, name string) bool {
 // reason says which right is missing. To somebody who may not know of the
 // repository it says nothing that depends on whether there is one.
 func reason(rights *record.Rights, c Caller, name oci.Name, action Action, known bool) string {
-	verb := fmt.Sprintf("%s may not %s", c.who(), sayAction(action, name))
 	if c.Nobody() {
 		return fmt.Sprintf("not logged in: to %s takes a login", sayAction(action, name))
 	}
+	verb := fmt.Sprintf("%s may not %s", c.who(), sayAction(action, name))
 	role, _ := roleIn(rights, c.Account, name)
-	if c.Limited && role.Rank() >= RoleFor(action).Rank() {
+	if c.Limited && role.Rank() >= roleFor(action).Rank() {
 		return fmt.Sprintf("the token %q may not %s: its scopes leave that out, and the account has the role; make a token for %s with %s",
 			c.TokenName(), sayAction(action, name), name, action)
 	}
-	needs := fmt.Sprintf("it takes the role %s there", RoleFor(action))
+	needs := fmt.Sprintf("it takes the role %s there", roleFor(action))
 	if !known {
 		return fmt.Sprintf("%s: %s; a registry admin, or an owner of the namespace %s if there is one, can give it", verb, needs, name.Namespace())
 	}
@@ -192,8 +192,8 @@ const mostGivers = 3
 // whoGives names the owners of a place.
 func whoGives(rights *record.Rights, name oci.Name) string {
 	var givers []string
-	for id, account := range rights.Accounts {
-		if role, grant := roleIn(rights, account, name); role == record.Owner && grant != 0 && account.DisabledAt == 0 && rights.Accounts[id].Kind == record.Person {
+	for _, account := range rights.Accounts {
+		if role, grant := roleIn(rights, account, name); role == record.Owner && grant != 0 && account.DisabledAt == 0 && account.Kind == record.Person {
 			givers = append(givers, account.Name)
 		}
 	}

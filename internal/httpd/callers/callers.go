@@ -137,11 +137,8 @@ func WithBase(ctx context.Context, base *url.URL) context.Context {
 	return context.WithValue(ctx, baseKey{}, base)
 }
 
-// BaseOf returns the address by which the sender of a request knows the service, or nil.
-func BaseOf(ctx context.Context) *url.URL {
-	base, _ := ctx.Value(baseKey{}).(*url.URL)
-	return base
-}
+// BaseOf returns the address that WithBase has put there.
+func BaseOf(ctx context.Context) *url.URL { return ctx.Value(baseKey{}).(*url.URL) }
 
 // ForRegistry is what registry needs to know of a caller.
 func ForRegistry(c access.Caller) registry.Caller {

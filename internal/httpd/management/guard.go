@@ -50,10 +50,11 @@ func Observers(k *callers.Callers) gin.HandlerFunc {
 
 // problem answers before the API library has the request.
 func problem(c *gin.Context, err error) {
+	err = refusal(err)
 	var said huma.StatusError
-	errors.As(refusal(err), &said)
+	errors.As(err, &said)
 	var headed huma.HeadersError
-	if errors.As(refusal(err), &headed) {
+	if errors.As(err, &headed) {
 		for name, values := range headed.GetHeaders() {
 			c.Writer.Header()[name] = values
 		}

@@ -9,7 +9,6 @@ import (
 	"errors"
 	"log/slog"
 	"net/http"
-	"net/url"
 	"strings"
 	"time"
 
@@ -108,24 +107,8 @@ func refusal(err error) error {
 	return huma.Error500InternalServerError(known.Message)
 }
 
-type serviceInput struct {
-	base *url.URL
-}
-
-// Resolve looks at the request itself for the address it came to.
-func (in *serviceInput) Resolve(ctx huma.Context) []error {
-	in.base = &url.URL{Scheme: "http", Host: ctx.Host()}
-	if ctx.TLS() != nil {
-		in.base.Scheme = "https"
-	}
-	return nil
-}
-
-func (d *door) service(ctx context.Context, in *serviceInput) (*reply[api.Service], error) {
-	base := in.base
-	if outside := callers.BaseOf(ctx); outside != nil {
-		base = outside
-	}
+func (d *door) service(ctx context.Context, _ *struct{}) (*reply[api.Service], error) {
+	base := callers.BaseOf(ctx)
 	return ok(api.Service{Version: d.Version, Address: base.Host, TLS: base.Scheme == "https", Company: d.company()}, nil)
 }
 

@@ -112,10 +112,9 @@ func (d *door) newSession(ctx context.Context, caller access.Caller) (*sessionRe
 }
 
 func sessionCookie(ctx context.Context, secret string, seconds int) http.Cookie {
-	base := callers.BaseOf(ctx)
 	return http.Cookie{
 		Name: callers.SessionCookie, Value: secret, Path: "/api/", MaxAge: seconds, HttpOnly: true,
-		SameSite: http.SameSiteLaxMode, Secure: base != nil && base.Scheme == "https",
+		SameSite: http.SameSiteLaxMode, Secure: callers.BaseOf(ctx).Scheme == "https",
 	}
 }
 
