@@ -24,6 +24,7 @@ var lower = []struct {
 	{"config", ""},
 	{"authority", ""},
 	{"login", "oci"},
+	{"outward", ""},
 	{"api", "oci"},
 	{"blob", "oci"},
 	{"record", "oci rule clock"},
@@ -45,7 +46,7 @@ var lower = []struct {
 
 // onlyIn lists who may import what ties a room to a door or to a tool.
 var onlyIn = map[string]string{
-	"net/http":                 "api peer httpd serve cli kit authority",
+	"net/http":                 "api peer httpd serve cli kit authority outward",
 	"github.com/gin-gonic/gin": "httpd",
 	"github.com/spf13/cobra":   "cli",
 	"gorm.io/gorm":             "record",

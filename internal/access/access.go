@@ -7,9 +7,11 @@ import (
 	"hash/maphash"
 	"log/slog"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	lru "github.com/hashicorp/golang-lru/v2"
+	"golang.org/x/sync/singleflight"
 
 	"warthesis/internal/clock"
 	"warthesis/internal/record"
@@ -27,8 +29,14 @@ type Access struct {
 	bearerSeed maphash.Seed
 	macKey     [32]byte
 	slow       *slowdown
+	hashers    *hashers
+	trying     singleflight.Group
 	ledger     *ledger
-	issuers    issuers
+	issuers    *issuers
+	// outgoing returns a context by which issuers are asked.
+	outgoing func(context.Context) context.Context
+	// companyIssuer is that of the company's login, "" for none.
+	companyIssuer atomic.Pointer[string]
 
 	stop  chan struct{}
 	ended sync.WaitGroup
@@ -38,8 +46,9 @@ type Access struct {
 const cachedCredentials = 8192
 
 // Open returns the access to a registry. folder holds the keys by which tokens are
-// signed; they are made where they are missing.
-func Open(records *record.Store, clk clock.Clock, folder string) (*Access, error) {
+// signed; they are made where they are missing. outgoing returns a context by which
+// the issuers of identities are asked (oauth2.HTTPClient).
+func Open(records *record.Store, clk clock.Clock, folder string, outgoing func(context.Context) context.Context) (*Access, error) {
 	keys, err := openKeyring(folder, clk)
 	if err != nil {
 		return nil, err
@@ -50,9 +59,10 @@ func Open(records *record.Store, clk clock.Clock, folder string) (*Access, error
 	if err := errors.Join(err1, err2, err3); err != nil {
 		return nil, err
 	}
+	stop := make(chan struct{})
 	a := &Access{
 		records: records, clock: clk, keys: keys, verified: verified, bearer: bearer, bearerSeed: maphash.MakeSeed(), slow: slow,
-		ledger: newLedger(), stop: make(chan struct{}),
+		hashers: newHashers(stop), ledger: newLedger(clk), issuers: newIssuers(), stop: stop, outgoing: outgoing,
 	}
 	rand.Read(a.macKey[:])
 	a.ended.Go(a.keep)
@@ -63,7 +73,7 @@ func Open(records *record.Store, clk clock.Clock, folder string) (*Access, error
 func (a *Access) Close() error {
 	close(a.stop)
 	a.ended.Wait()
-	return a.flush()
+	return a.flush(true)
 }
 
 const (
@@ -80,13 +90,9 @@ func (a *Access) keep() {
 		var err error
 		select {
 		case <-flush.C:
-			err = a.flush()
-		case <-a.ledger.full:
-			err = a.flush()
+			err = a.flush(false)
 		case <-rotate.C:
-			err = errors.Join(a.keys.rotate(keyAge), a.records.Update(context.Background(), func(tx *record.Tx) error {
-				return tx.DropEnded(tx.Now())
-			}))
+			err = errors.Join(a.keys.rotate(keyAge), a.dropEnded())
 		case <-a.stop:
 			return
 		}
@@ -105,5 +111,20 @@ func (a *Access) RotateKeys(ctx context.Context, c Caller) error {
 	if err := a.keys.rotate(0); err != nil {
 		return err
 	}
-	return a.change(ctx, c.Event(record.EventKeysRotated), func(*record.Tx) error { return nil })
+	return a.change(ctx, c, c.Event(record.EventKeysRotated), func(*record.Tx) error { return nil })
+}
+
+// dropEnded forgets sessions and logins that have ended, a few at a time so that
+// others get through.
+func (a *Access) dropEnded() error {
+	for more := true; more; {
+		err := a.records.Update(context.Background(), func(tx *record.Tx) (err error) {
+			more, err = tx.DropEnded(tx.Now())
+			return err
+		})
+		if err != nil {
+			return err
+		}
+	}
+	return nil
 }

@@ -3,10 +3,13 @@ package access
 import (
 	"context"
 	"encoding/base64"
+	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -35,14 +38,13 @@ func open(t *testing.T) *world {
 	folder := t.TempDir()
 	records, err := record.Open(filepath.Join(folder, "records.db"), func(time.Duration) clock.Clock { return clk })
 	require.NoError(t, err)
-	a, err := Open(records, clk, filepath.Join(folder, "keys"))
+	a, err := Open(records, clk, filepath.Join(folder, "keys"), func(ctx context.Context) context.Context { return ctx })
 	require.NoError(t, err)
 	t.Cleanup(func() {
 		assert.NoError(t, a.Close())
 		assert.NoError(t, records.Close())
 	})
-	_, err = a.FirstAdmin(ctx, password)
-	require.NoError(t, err)
+	require.NoError(t, a.MakeFirstAdmin(ctx, password))
 	admin, err := a.As(ctx, "admin")
 	require.NoError(t, err)
 	return &world{a, t, clk, folder, admin}
@@ -173,6 +175,7 @@ func TestRolesComeFromPlacesGroupsAndTheRegistry(t *testing.T) {
 	open := true
 	require.NoError(t, w.ChangeNamespace(ctx, w.admin, "signals", PlaceChange{Open: &open}))
 	assert.True(t, w.may(Caller{}, "signals/relay", Pull))
+	assert.False(t, w.may(Caller{}, "signals/nothing", Pull), "what is not there is not open")
 	require.NoError(t, w.ChangeRepository(ctx, w.admin, "signals/relay", PlaceChange{Visibility: &closed}))
 	assert.False(t, w.may(Caller{}, "signals/relay", Pull), "a repository may be closed in an open namespace")
 
@@ -193,9 +196,10 @@ func TestPushesMakeWhatTheSettingsLetThemMake(t *testing.T) {
 	assert.False(t, push("timetable/board").Allowed)
 	require.NoError(t, w.ChangeSettings(ctx, w.admin, record.Settings{AccountsMakeNamespaces: true, PushMakesNamespaces: true}))
 	assert.True(t, push("timetable/board").Allowed)
-	role, err := w.RoleIn(ctx, teodor, "timetable/board")
+	assert.Empty(t, w.RoleIn(teodor, "timetable/board"), "asking makes nothing")
+	_, err := w.MakeNamespace(ctx, teodor, "timetable", PlaceChange{})
 	require.NoError(t, err)
-	assert.Equal(t, record.Owner, role, "who makes a namespace owns it")
+	assert.Equal(t, record.Owner, w.RoleIn(teodor, "timetable/board"), "who makes a namespace owns it")
 	nobody := record.NoRole
 	require.NoError(t, w.ChangeNamespace(ctx, teodor, "timetable", PlaceChange{PushMakes: &nobody}))
 	v := push("timetable/board")
@@ -282,9 +286,11 @@ func TestATokenMakesNoneThatMayMore(t *testing.T) {
 	}
 	_, _, err = w.MakeToken(ctx, c, NewToken{Kind: record.TokenSession, Name: "x"})
 	assert.ErrorIs(t, err, oci.CodeDenied)
-	assert.True(t, w.IsGood(ctx, c))
+	_, good := w.Again(c)
+	assert.True(t, good)
 	require.NoError(t, w.RevokeToken(ctx, w.admin, "admin", "1"))
-	assert.False(t, w.IsGood(ctx, c))
+	_, good = w.Again(c)
+	assert.False(t, good)
 }
 
 func TestKeysRotateWithoutLoggingAnybodyOut(t *testing.T) {
@@ -348,19 +354,66 @@ func TestRefusalsAreWrittenInBatchesAndAFloodIsCounted(t *testing.T) {
 	close(w.stop)
 	w.ended.Wait()
 	w.stop = make(chan struct{})
-	for range mostLines + 10 {
-		w.Refused(record.Event{Account: "jun", Detail: "no"})
+	lines := func() []record.Event {
+		require.NoError(t, w.flush(false))
+		lines, err := w.records.Events(ctx, record.EventFilter{Verdict: record.VerdictRefused, Limit: 10 * mostNobodyLines})
+		require.NoError(t, err)
+		return lines
 	}
-	require.NoError(t, w.flush())
-	lines, err := w.records.Events(ctx, record.EventFilter{Verdict: record.VerdictRefused, Limit: 2 * mostLines})
-	require.NoError(t, err)
-	require.Len(t, lines, mostLines+1)
-	assert.Contains(t, lines[0].Detail, "10 more lines came too fast")
+	// One push that is refused asks several times.
+	for _, action := range []Action{Pull, Pull, Push, Pull} {
+		w.Refused(record.Event{Account: "jun", Repository: "signals/relay", Detail: string(action)}, action)
+	}
+	assert.Empty(t, lines(), "what belongs to it may still come")
+	w.clk.MoveTo(w.clk.Now().Add(settles))
+	require.Len(t, lines(), 1)
+	assert.Equal(t, "push (4 requests)", lines()[0].Detail, "the highest of what was refused")
+
+	for i := range 5000 {
+		w.refusedNobody(record.Event{Address: "192.0.2.1", Account: fmt.Sprint("name", i), Detail: "wrong password"})
+		w.refusedNobody(record.Event{Address: fmt.Sprintf("2001:db8:%x::%x", i%16, i), Detail: "a token"})
+	}
+	w.clk.MoveTo(w.clk.Now().Add(nobodyEvery))
+	assert.Len(t, lines(), 1+1+16, "one for each address, of IPv6 for each network")
+	assert.True(t, slices.ContainsFunc(lines(), func(e record.Event) bool { return strings.Contains(e.Detail, "and others (5000 requests)") }))
+	for i := range 2 * mostOwners {
+		w.refusedNobody(record.Event{Address: fmt.Sprintf("198.51.%d.%d", i/256, i%256), Detail: "a token"})
+	}
+	w.clk.MoveTo(w.clk.Now().Add(nobodyEvery))
+	assert.Less(t, len(lines()), 20+mostOwners)
+	assert.Contains(t, lines()[0].Detail, "more lines of addresses without a login came too fast")
 }
 
 func TestTheLastAdminStays(t *testing.T) {
 	w := open(t)
 	no, yes := false, true
-	assert.ErrorIs(t, w.ChangeAccount(ctx, w.admin, "admin", AccountChange{Admin: &no}), oci.CodeInUse)
-	assert.ErrorIs(t, w.ChangeAccount(ctx, w.admin, "admin", AccountChange{Disabled: &yes}), oci.CodeInUse)
+	w.account("robot", record.Machine)
+	require.NoError(t, w.ChangeAccount(ctx, w.admin, "robot", AccountChange{Admin: &yes}))
+	for _, change := range []AccountChange{{Admin: &no}, {Disabled: &yes}} {
+		assert.ErrorContains(t, w.ChangeAccount(ctx, w.admin, "admin", change), "is the account that asks")
+		change.OnOwn = true
+		assert.ErrorContains(t, w.ChangeAccount(ctx, w.admin, "admin", change), "the last registry admin that can log in", "a machine without a login counts for none")
+	}
+
+	// Two that take it from each other at once leave one.
+	for i := range 20 {
+		one, other := fmt.Sprint("one", i), fmt.Sprint("other", i)
+		callers := map[string]Caller{one: w.account(other, record.Person), other: w.account(one, record.Person)}
+		for name := range callers {
+			require.NoError(t, w.ChangeAccount(ctx, w.admin, name, AccountChange{Admin: &yes}))
+		}
+		var all sync.WaitGroup
+		var done atomic.Int64
+		for name, c := range callers {
+			caller, err := w.As(ctx, c.Account.Name)
+			require.NoError(t, err)
+			all.Go(func() {
+				if w.ChangeAccount(ctx, caller, name, AccountChange{Admin: &no}) == nil {
+					done.Add(1)
+				}
+			})
+		}
+		all.Wait()
+		assert.EqualValues(t, 1, done.Load())
+	}
 }

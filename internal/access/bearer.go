@@ -2,25 +2,14 @@ package access
 
 import (
 	"context"
-	"crypto/ed25519"
-	"crypto/rand"
-	"crypto/x509"
-	"encoding/pem"
-	"errors"
-	"fmt"
 	"hash/maphash"
-	"os"
-	"path/filepath"
 	"slices"
-	"sort"
 	"strconv"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/golang-jwt/jwt/v5"
 
-	"warthesis/internal/clock"
 	"warthesis/internal/oci"
 	"warthesis/internal/record"
 )
@@ -125,24 +114,26 @@ func ParseScope(s string) (AskedScope, bool) {
 // mostScopes is how many scopes one bearer token may be asked for.
 const mostScopes = 64
 
-// Give returns a bearer token for as much of what is asked as the caller may do.
+// Give returns a bearer token for as much of what is asked as the caller may do, and
+// as a bearer token by which it came was given.
 func (a *Access) Give(ctx context.Context, c Caller, asked []AskedScope) (Bearer, error) {
 	if len(asked) > mostScopes {
 		return Bearer{}, oci.Errorf(oci.CodeQueryInvalid, "%d scopes were asked for, at most %d may be", len(asked), mostScopes)
 	}
-	rights, err := a.records.Rights(ctx)
-	if err != nil {
-		return Bearer{}, err
-	}
 	var granted []grantedScope
 	for _, s := range asked {
-		granted = append(granted, grantedScope{s.Type, s.Name, a.given(rights, c, s)})
+		given, err := a.given(ctx, c, s)
+		if err != nil {
+			return Bearer{}, err
+		}
+		granted = append(granted, grantedScope{s.Type, s.Name, given})
 	}
 	return a.sign(c, bearerClaims{Access: granted})
 }
 
 // GiveShort returns a token that stands for the caller's credential as a whole, for
-// a short time: as a password, or as a bearer token.
+// a short time: as a password, or as a bearer token. One that was got by another
+// ends with that one.
 func (a *Access) GiveShort(c Caller) (Bearer, error) {
 	if err := a.AsLoggedIn(c); err != nil {
 		return Bearer{}, err
@@ -153,79 +144,84 @@ func (a *Access) GiveShort(c Caller) (Bearer, error) {
 	return a.sign(c, bearerClaims{Whole: true})
 }
 
+// sign gives a bearer token out, which ends no later than the credential.
 func (a *Access) sign(c Caller, claims bearerClaims) (Bearer, error) {
 	now := a.clock.Now().Truncate(time.Second)
+	until := now.Add(BearerLife)
+	if !c.ends.IsZero() && c.ends.Before(until) {
+		until = c.ends.Truncate(time.Second)
+	}
+	if !until.After(now) {
+		return Bearer{}, errBearer
+	}
 	claims.RegisteredClaims = jwt.RegisteredClaims{
 		Issuer: issuer, Subject: strconv.FormatInt(c.Account.ID, 10), Audience: jwt.ClaimStrings{issuer},
-		IssuedAt: jwt.NewNumericDate(now), ExpiresAt: jwt.NewNumericDate(now.Add(BearerLife)),
+		IssuedAt: jwt.NewNumericDate(now), ExpiresAt: jwt.NewNumericDate(until),
 	}
 	claims.Credential = a.credential(c)
 	token, err := a.keys.sign(claims)
-	return Bearer{token, now, BearerLife}, err
+	return Bearer{token, now, until.Sub(now)}, err
 }
 
 // looksLikeBearer tells a token that was signed from a password: all begin so.
 func looksLikeBearer(s string) bool { return strings.HasPrefix(s, "eyJ") && strings.Count(s, ".") == 2 }
 
 // given returns the actions of a scope that the caller may do.
-func (a *Access) given(rights *record.Rights, c Caller, s AskedScope) []Action {
+func (a *Access) given(ctx context.Context, c Caller, s AskedScope) ([]Action, error) {
 	given := []Action{}
-	if s.Type == scopeRegistry && s.Name == catalogueName && !c.Nobody() {
-		return append(given, everything)
+	if s.Type == scopeRegistry && s.Name == catalogueName && !c.Nobody() && c.MayCatalogue() {
+		return append(given, everything), nil
 	}
 	name, err := oci.ParseName(s.Name)
 	if s.Type != scopeRepository || err != nil {
-		return given
+		return given, nil
 	}
 	for _, action := range []Action{Pull, Push, Delete} {
-		if !slices.Contains(s.Actions, action) && !slices.Contains(s.Actions, everything) {
+		if !slices.Contains(s.Actions, action) && !slices.Contains(s.Actions, everything) || !c.covers(name, action) {
 			continue
 		}
-		if allowed, _ := may(rights, c, name, action); allowed {
+		allowed, _, err := a.may(ctx, c, name, action)
+		if err != nil {
+			return nil, err
+		}
+		if allowed || action == Push && a.mayMakeByPush(c, name) {
 			given = append(given, action)
 		}
 	}
-	return given
+	return given, nil
 }
-
-// errBearer is the refusal of a bearer token.
-var errBearer = oci.Errorf(oci.CodeUnauthorized, "the bearer token is not good any more; ask the token endpoint for another")
 
 // Bearer returns who stands behind a bearer token. It fails with oci.CodeUnauthorized.
 func (a *Access) Bearer(ctx context.Context, token, address string) (Caller, error) {
 	if looksLikeSecret(token) {
 		return a.Session(ctx, token, address)
 	}
-	rights, err := a.records.Rights(ctx)
-	if err != nil {
-		return Caller{}, err
-	}
+	rights := a.records.Rights()
 	checked, err := a.check(rights, token)
 	if err != nil {
 		return Caller{}, errBearer
 	}
-	c := Caller{asked: checked.asked, Address: address}
+	c := Caller{asked: checked.asked, Address: address, ends: checked.until}
 	if checked.kind == forNobody {
 		return c, nil
 	}
-	account, ok := rights.Accounts[checked.account]
+	account, ok := rights.Account(checked.account)
 	if !ok || account.DisabledAt != 0 {
 		return Caller{}, errBearer
 	}
 	c.Account = account
 	switch checked.kind {
 	case byToken:
-		t, live := rights.TokenIDs[checked.token]
-		if !live || a.over(t) {
+		t, live := rights.TokenByID(checked.token)
+		by, good := a.byToken(rights, t, address)
+		if !live || !good || t.AccountID != account.ID {
 			return Caller{}, errBearer
 		}
-		c.Token, c.Limited = t, t.Kind == record.TokenMade
-		a.tokenUsed(t.ID, address)
+		c.Token, c.Limited = t, by.Limited
 	case byRule:
-		if !slices.ContainsFunc(rights.Rules, func(r record.IdentityRule) bool { return r.Name == checked.rule && r.AccountID == account.ID }) {
+		if c.Rule = ruleOf(rights, checked.rule, account.ID); c.Rule.ID == 0 {
 			return Caller{}, errBearer
 		}
-		c.Token.Name = checked.rule
 	default:
 		if account.Password != checked.password {
 			return Caller{}, errBearer
@@ -311,148 +307,10 @@ func (a *Access) takeApart(rights *record.Rights, claims bearerClaims) (*checked
 	case byRule:
 		checked.rule = rest
 	default:
-		account := rights.Accounts[checked.account]
-		if checked.password = account.Password; a.credential(Caller{Account: account}) != claims.Credential {
+		account, _ := rights.Account(checked.account)
+		if checked.password = account.Password; passwordMark(account) != rest {
 			err = errBearer
 		}
 	}
 	return checked, err
-}
-
-// keyring holds the keys that sign bearer tokens, the newest signing.
-type keyring struct {
-	folder string
-	clock  clock.Clock
-
-	mu   sync.RWMutex
-	keys []signingKey
-}
-
-type signingKey struct {
-	id      string
-	created time.Time
-	private ed25519.PrivateKey
-}
-
-const (
-	// keyAge is the age at which a new key signs in place of the newest.
-	keyAge = 30 * 24 * time.Hour
-	// keyRest is how long a key that signs no more is kept: longer than any token.
-	keyRest = 24 * time.Hour
-	keyName = "bearer-"
-	keyEnd  = ".pem"
-)
-
-func openKeyring(folder string, clk clock.Clock) (*keyring, error) {
-	k := &keyring{folder: folder, clock: clk}
-	if err := os.MkdirAll(folder, 0o700); err != nil {
-		return nil, fmt.Errorf("prepare the folder of keys: %w", err)
-	}
-	files, err := filepath.Glob(filepath.Join(folder, keyName+"*"+keyEnd))
-	if err != nil {
-		return nil, err
-	}
-	for _, file := range files {
-		key, err := readKey(file)
-		if err != nil {
-			return nil, fmt.Errorf("read the key %s: %w; put the right file back, or remove it and everybody logs in anew", file, err)
-		}
-		k.keys = append(k.keys, key)
-	}
-	sort.Slice(k.keys, func(i, j int) bool { return k.keys[i].created.Before(k.keys[j].created) })
-	return k, k.rotate(keyAge)
-}
-
-func readKey(file string) (signingKey, error) {
-	raw, err := os.ReadFile(file)
-	if err != nil {
-		return signingKey{}, err
-	}
-	block, _ := pem.Decode(raw)
-	if block == nil {
-		return signingKey{}, errors.New("it is no PEM file")
-	}
-	parsed, err := x509.ParsePKCS8PrivateKey(block.Bytes)
-	if err != nil {
-		return signingKey{}, err
-	}
-	private, ok := parsed.(ed25519.PrivateKey)
-	if !ok {
-		return signingKey{}, errors.New("it is no Ed25519 key")
-	}
-	id := strings.TrimSuffix(strings.TrimPrefix(filepath.Base(file), keyName), keyEnd)
-	created, err := strconv.ParseInt(id, 10, 64)
-	return signingKey{id, time.UnixMilli(created), private}, err
-}
-
-// rotate makes a key where the newest is older than age, and lets go of those that
-// have rested.
-func (k *keyring) rotate(age time.Duration) error {
-	k.mu.Lock()
-	defer k.mu.Unlock()
-	now := k.clock.Now()
-	if len(k.keys) == 0 || now.Sub(k.keys[len(k.keys)-1].created) >= age {
-		key, err := k.make(now)
-		if err != nil {
-			return fmt.Errorf("make a key: %w", err)
-		}
-		k.keys = append(k.keys, key)
-	}
-	for len(k.keys) > 1 && now.Sub(k.keys[1].created) > keyRest {
-		if err := os.Remove(k.file(k.keys[0].id)); err != nil {
-			return err
-		}
-		k.keys = k.keys[1:]
-	}
-	return nil
-}
-
-func (k *keyring) file(id string) string { return filepath.Join(k.folder, keyName+id+keyEnd) }
-
-func (k *keyring) make(now time.Time) (signingKey, error) {
-	_, private, err := ed25519.GenerateKey(rand.Reader)
-	if err != nil {
-		return signingKey{}, err
-	}
-	raw, err := x509.MarshalPKCS8PrivateKey(private)
-	if err != nil {
-		return signingKey{}, err
-	}
-	id := strconv.FormatInt(now.UnixMilli(), 10)
-	return signingKey{id, now, private}, writeKey(k.file(id), pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: raw}))
-}
-
-// writeKey writes a file whole or not at all, for the owner's eyes alone.
-func writeKey(file string, raw []byte) error {
-	f, err := os.OpenFile(file+".new", os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
-	if err != nil {
-		return err
-	}
-	_, err = f.Write(raw)
-	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
-		return err
-	}
-	return os.Rename(file+".new", file)
-}
-
-func (k *keyring) sign(claims bearerClaims) (string, error) {
-	k.mu.RLock()
-	defer k.mu.RUnlock()
-	key := k.keys[len(k.keys)-1]
-	t := jwt.NewWithClaims(jwt.SigningMethodEdDSA, claims)
-	t.Header["kid"] = key.id
-	return t.SignedString(key.private)
-}
-
-// find returns the key that a token says it was signed by.
-func (k *keyring) find(t *jwt.Token) (any, error) {
-	id, _ := t.Header["kid"].(string)
-	k.mu.RLock()
-	defer k.mu.RUnlock()
-	for _, key := range k.keys {
-		if key.id == id {
-			return key.private.Public(), nil
-		}
-	}
-	return nil, errBearer
 }

@@ -2,43 +2,147 @@ package access
 
 import (
 	"context"
+	"slices"
 	"sort"
+	"strings"
 
 	"warthesis/internal/oci"
 	"warthesis/internal/record"
 )
 
-// RoleIn returns the role that a caller has in a repository or a namespace.
-func (a *Access) RoleIn(ctx context.Context, c Caller, name oci.Name) (record.Role, error) {
-	rights, err := a.records.Rights(ctx)
-	if err != nil {
-		return record.NoRole, err
+// RoleIn returns the highest role that a caller has in a repository or, with a slash
+// behind its name, a namespace, of which its credential lets it use all.
+func (a *Access) RoleIn(c Caller, name oci.Name) record.Role {
+	role, _ := roleIn(a.records.Rights(), c.Account, name)
+	for role != record.NoRole && !c.allows(name, role) {
+		role = append([]record.Role{record.NoRole}, record.Roles...)[role.Rank()-1]
 	}
-	role, _ := roleIn(rights, c.Account, name)
-	return role, nil
+	return role
+}
+
+// allows reports whether a credential bounds none of what a role may do in a place.
+func (c Caller) allows(name oci.Name, role record.Role) bool {
+	return !slices.ContainsFunc(actionsOf(role), func(action Action) bool {
+		return !c.covers(name, action) || c.Limited && !inScopes(c.Token.Scopes, string(name), action)
+	})
+}
+
+// actionsOf returns all that a role may do.
+func actionsOf(role record.Role) []Action {
+	return []Action{Pull, Push, Delete, Manage}[:role.Rank()]
+}
+
+// IsMember reports whether a caller's account has a role in a namespace, into which
+// the scopes of its credential reach.
+func (a *Access) IsMember(c Caller, namespace string) bool {
+	role, _ := roleIn(a.records.Rights(), c.Account, oci.Name(namespace+"/"))
+	if role == record.NoRole || c.asked != nil {
+		return false
+	}
+	return !c.Limited || slices.ContainsFunc(c.Token.Scopes, func(s record.Scope) bool { return reaches(s.Pattern, namespace) })
+}
+
+// reaches reports whether a pattern may match a name in a namespace.
+func reaches(pattern, namespace string) bool {
+	start, _, open := strings.Cut(pattern, "*")
+	return strings.HasPrefix(start, namespace+"/") || pattern == namespace || open && strings.HasPrefix(namespace+"/", start)
+}
+
+// Allowance is what a login may do in the repositories that a pattern matches.
+type Allowance struct {
+	Pattern string
+	Actions []Action
+}
+
+// Allowances returns what a caller may do, given the roles of its account: what both
+// they and its credential allow.
+func (a *Access) Allowances(c Caller, roles []record.GrantRow) []Allowance {
+	var all []Allowance
+	if c.Account.Admin {
+		all = append(all, Allowance{"*", actionsOf(record.Owner)})
+	} else {
+		for _, row := range roles {
+			for _, pattern := range patternsOf(row) {
+				all = append(all, Allowance{pattern, actionsOf(row.Role)})
+			}
+		}
+	}
+	if c.Limited {
+		var bounds []Allowance
+		for _, s := range c.Token.Scopes {
+			bounds = append(bounds, Allowance{s.Pattern, asActions(s.Actions)})
+		}
+		all = both(all, bounds)
+	}
+	if c.asked != nil {
+		var bounds []Allowance
+		for name, actions := range c.asked {
+			bounds = append(bounds, Allowance{name, actions})
+		}
+		all = both(all, bounds)
+	}
+	sort.SliceStable(all, func(i, j int) bool { return all[i].Pattern < all[j].Pattern })
+	return slices.CompactFunc(all, func(x, y Allowance) bool { return x.Pattern == y.Pattern && slices.Equal(x.Actions, y.Actions) })
+}
+
+// patternsOf returns the repositories that a role is in, as patterns.
+func patternsOf(row record.GrantRow) []string {
+	switch {
+	case row.Repository != "":
+		return []string{string(row.Repository)}
+	case row.Namespace != "":
+		return []string{row.Namespace, row.Namespace + "/*"}
+	}
+	return []string{"*"}
+}
+
+func asActions(words []string) []Action {
+	actions := make([]Action, len(words))
+	for i, w := range words {
+		actions[i] = Action(w)
+	}
+	return actions
+}
+
+// both returns what each of two lists allows: of two patterns where one covers the
+// other, the narrower.
+func both(all, bounds []Allowance) []Allowance {
+	var left []Allowance
+	for _, x := range all {
+		for _, y := range bounds {
+			narrow := x.Pattern
+			switch {
+			case matchesPattern(y.Pattern, x.Pattern):
+			case matchesPattern(x.Pattern, y.Pattern):
+				narrow = y.Pattern
+			default:
+				continue
+			}
+			actions := slices.DeleteFunc(slices.Clone(x.Actions), func(a Action) bool { return !slices.Contains(y.Actions, a) })
+			if len(actions) > 0 {
+				left = append(left, Allowance{narrow, actions})
+			}
+		}
+	}
+	return left
 }
 
 // IsOpen reports whether anybody may pull from a repository.
 func (a *Access) IsOpen(ctx context.Context, name oci.Name) (bool, error) {
-	rights, err := a.records.Rights(ctx)
-	if err != nil {
-		return false, err
-	}
-	return isOpen(rights, name), nil
+	return a.isOpen(ctx, a.records.Rights(), name)
 }
 
 // GroupsOf returns the names of an account's groups, in order.
-func (a *Access) GroupsOf(ctx context.Context, account int64) ([]string, error) {
-	rights, err := a.records.Rights(ctx)
-	if err != nil {
-		return nil, err
-	}
+func (a *Access) GroupsOf(account int64) []string {
+	rights := a.records.Rights()
 	names := []string{}
-	for _, id := range rights.GroupsOf[account] {
-		names = append(names, rights.Groups[id].Name)
+	for _, id := range rights.GroupsOf(account) {
+		if g, ok := rights.Group(id); ok {
+			names = append(names, g.Name)
+		}
 	}
 	sort.Strings(names)
-	return names, nil
+	return names
 }
 
 // GroupMembers is a group with the names of its accounts.
@@ -48,37 +152,82 @@ type GroupMembers struct {
 }
 
 // Groups returns all groups with their members, in order.
-func (a *Access) Groups(ctx context.Context) ([]GroupMembers, error) {
-	rights, err := a.records.Rights(ctx)
-	if err != nil {
-		return nil, err
-	}
+func (a *Access) Groups() []GroupMembers {
+	rights := a.records.Rights()
 	members := map[int64][]string{}
-	for account, groups := range rights.GroupsOf {
+	rights.EachMember(func(account int64, groups []int64) {
+		member, _ := rights.Account(account)
 		for _, g := range groups {
-			members[g] = append(members[g], rights.Accounts[account].Name)
+			members[g] = append(members[g], member.Name)
 		}
-	}
+	})
 	all := []GroupMembers{}
-	for id, g := range rights.Groups {
-		sort.Strings(members[id])
-		all = append(all, GroupMembers{g, members[id]})
-	}
+	rights.EachGroup(func(g record.Group) {
+		sort.Strings(members[g.ID])
+		all = append(all, GroupMembers{g, members[g.ID]})
+	})
 	sort.Slice(all, func(i, j int) bool { return all[i].Name < all[j].Name })
-	return all, nil
+	return all
 }
 
 // Offers is what a caller may do besides its roles in places.
 type Offers struct {
-	MakesNamespaces, ListsAccounts, ReadsAudit bool
+	Admin, MakesNamespaces, ListsAccounts, ReadsAudit bool
 }
 
 // Offers returns what a caller may do besides its roles in places.
 func (a *Access) Offers(ctx context.Context, c Caller) (Offers, error) {
-	rights, err := a.records.Rights(ctx)
-	if err != nil || c.Nobody() || !c.whole() {
-		return Offers{}, err
+	if c.Nobody() || !c.whole() {
+		return Offers{}, nil
 	}
-	onRegistry := registryRole(rights, c.Account) != record.NoRole
-	return Offers{a.mayMakeNamespace(rights, c), onRegistry || ownsSomething(rights, c), onRegistry}, nil
+	onRegistry := registryRole(a.records.Rights(), c.Account) != record.NoRole
+	lists := onRegistry
+	if !lists {
+		var err error
+		if lists, err = a.records.OwnsSomething(ctx, c.Account.ID); err != nil {
+			return Offers{}, err
+		}
+	}
+	return Offers{c.Account.Admin, a.mayMakeNamespace(c), lists, onRegistry}, nil
+}
+
+// Hears reports whether a caller is told, as it happens, of an event: whoever may
+// pull of what comes and goes there, and whoever has a role there of the rest too.
+func (a *Access) Hears(ctx context.Context, c Caller, e record.Event) bool {
+	if e.Repository == "" || e.Verdict != record.VerdictDone {
+		return false
+	}
+	rights := a.records.Rights()
+	if !c.covers(e.Repository, Pull) || c.Limited && !inScopes(c.Token.Scopes, string(e.Repository), Pull) {
+		return false
+	}
+	if hasRoleAt(rights, c.Account, e) {
+		return true
+	}
+	switch e.Kind {
+	case record.EventManifestPushed, record.EventManifestDeleted, record.EventTagMoved, record.EventTagDeleted, record.EventBlobDeleted:
+		// As of now: the name must still mean the repository that it meant.
+		now, err := a.records.Repository(ctx, e.Repository)
+		if err != nil || now.ID != e.RepositoryID {
+			return false
+		}
+		open, err := a.isOpen(ctx, rights, e.Repository)
+		return err == nil && open
+	case record.EventRepositoryMade, record.EventRepositoryRemoved, record.EventRepositoryRestored:
+		return e.Open
+	}
+	return false
+}
+
+// hasRoleAt reports whether an account has a role where an event was, whatever is
+// called so now.
+func hasRoleAt(rights *record.Rights, account record.Account, e record.Event) bool {
+	if account.ID == 0 {
+		return false
+	}
+	has := account.Admin
+	for _, at := range [][2]int64{{0, 0}, {e.NamespaceID, 0}, {0, e.RepositoryID}} {
+		eachGrant(rights, account.ID, at[0], at[1], func(record.Grant) { has = true })
+	}
+	return has
 }

@@ -2,11 +2,15 @@ package access
 
 import (
 	"context"
+	"crypto/hmac"
 	"crypto/rand"
+	"crypto/sha256"
 	"crypto/subtle"
 	"encoding/base64"
+	"errors"
 	"fmt"
 	"strings"
+	"sync"
 	"time"
 	"unicode/utf8"
 
@@ -15,6 +19,7 @@ import (
 
 	"warthesis/internal/clock"
 	"warthesis/internal/oci"
+	"warthesis/internal/record"
 )
 
 // The cost of a password's hash (RFC 9106): memory in KiB and passes.
@@ -25,35 +30,30 @@ const (
 	saltLength = 16
 )
 
-// hashing lets two hashes be made at a time, so that a storm of logins takes
-// neither all processors nor all memory.
-var hashing = make(chan struct{}, 2)
-
-func argon(ctx context.Context, password string, salt []byte) ([]byte, error) {
-	select {
-	case hashing <- struct{}{}:
-	case <-ctx.Done():
-		return nil, ctx.Err()
-	}
-	defer func() { <-hashing }()
-	return argon2.IDKey([]byte(password), salt, hashPasses, hashMemory, 1, hashLength), nil
+func argon(password string, salt []byte) []byte {
+	return argon2.IDKey([]byte(password), salt, hashPasses, hashMemory, 1, hashLength)
 }
 
 var raw64 = base64.RawStdEncoding
 
 // HashPassword returns a password's hash in the form that records keep.
-func HashPassword(ctx context.Context, password string) (string, error) {
+func (a *Access) HashPassword(ctx context.Context, password string) (kept string, err error) {
+	err = a.hashers.do(ctx, func() { kept = NewHash(password) })
+	return kept, err
+}
+
+// NewHash is HashPassword for a program that serves nobody.
+func NewHash(password string) string {
 	salt := make([]byte, saltLength)
 	rand.Read(salt)
-	hash, err := argon(ctx, password, salt)
-	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=1$%s$%s", argon2.Version, hashMemory, hashPasses, raw64.EncodeToString(salt), raw64.EncodeToString(hash)), err
+	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=1$%s$%s", argon2.Version, hashMemory, hashPasses, raw64.EncodeToString(salt), raw64.EncodeToString(argon(password, salt)))
 }
 
 // nobodysHash is compared with where there is no account: the work is the same.
 var nobodysHash = "$argon2id$v=19$m=19456,t=2,p=1$" + strings.Repeat("A", 22) + "$" + strings.Repeat("A", 43)
 
 // matches reports whether the password is that of the hash. An empty hash is no password's.
-func matches(ctx context.Context, password, kept string) (bool, error) {
+func matches(password, kept string) (bool, error) {
 	fits := kept != ""
 	if !fits {
 		kept = nobodysHash
@@ -70,11 +70,7 @@ func matches(ctx context.Context, password, kept string) (bool, error) {
 	if err != nil {
 		return false, err
 	}
-	got, err := argon(ctx, password, salt)
-	if err != nil {
-		return false, err
-	}
-	return subtle.ConstantTimeCompare(got, want) == 1 && fits, nil
+	return subtle.ConstantTimeCompare(argon(password, salt), want) == 1 && fits, nil
 }
 
 // The shortest and the longest password, in characters and in bytes.
@@ -108,10 +104,112 @@ func sameCharacters(s string) bool {
 	return len(seen) < 5
 }
 
+// verifiedPassword is a password that was right, with the hash it was right for.
+type verifiedPassword struct {
+	kept string
+	at   time.Duration
+}
+
+// verifiedFor is the served time for which a password that was right is not hashed again.
+const verifiedFor = 5 * time.Minute
+
+// SlowDown is the refusal of a try that comes too soon after wrong ones, or while
+// too many others wait.
+type SlowDown struct {
+	// After is how long to wait.
+	After time.Duration
+}
+
+// Error says it in a sentence.
+func (s *SlowDown) Error() string {
+	return fmt.Sprintf("too many tries to log in; wait %s and try again", s.After.Round(time.Second))
+}
+
+// Password returns the account that a name and a password, or a token in place of
+// it, stand for. It fails with oci.CodeUnauthorized, or with a SlowDown.
+func (a *Access) Password(ctx context.Context, name, password, address string) (Caller, error) {
+	if looksLikeSecret(password) {
+		return a.token(name, password, address)
+	}
+	if looksLikeBearer(password) {
+		c, err := a.Bearer(ctx, password, address)
+		if err == nil && (c.asked != nil || c.Account.Name != name) {
+			err = errToken
+		}
+		return c, err
+	}
+	return a.prove(ctx, name, password, address)
+}
+
+// prove returns the account whose password it is: the password itself, and nothing
+// that was got by it.
+func (a *Access) prove(ctx context.Context, name, password, address string) (Caller, error) {
+	if len(name) > oci.MaxNameLength || len(password) > mostPassword {
+		return Caller{}, errWrong
+	}
+	account, _ := a.records.Rights().AccountNamed(name)
+	key := a.mac(name, password)
+	if v, ok := a.verified.Get(key); ok && v.kept == account.Password && account.DisabledAt == 0 && a.clock.Served()-v.at < verifiedFor {
+		return Caller{Account: account, Address: address, proved: true}, nil
+	}
+	from := neighbourhood(address)
+	// The same password that comes several times at once is one try.
+	right, err, _ := a.trying.Do(string(key[:]), func() (any, error) {
+		return a.try(context.WithoutCancel(ctx), account, name, password, from)
+	})
+	if err != nil {
+		if errors.Is(err, errCrowded) {
+			a.hashers.hold(ctx, from)
+			err = &SlowDown{time.Second}
+		}
+		return Caller{}, err
+	}
+	if !right.(bool) {
+		a.refusedNobody(record.Event{Account: name, Address: address, Detail: "wrong password, or no such account"})
+		return Caller{}, errWrong
+	}
+	if account.DisabledAt != 0 {
+		a.refusedNobody(record.Event{Account: name, Address: address, Detail: "the account is disabled"})
+		return Caller{}, errWrong
+	}
+	a.verified.Add(key, verifiedPassword{account.Password, a.clock.Served()})
+	return Caller{Account: account, Address: address, proved: true}, nil
+}
+
+// errCrowded: too many wait to have their passwords checked.
+var errCrowded = errors.New("too many passwords wait to be checked")
+
+// try checks one password. It counts before any work is done: a try is wrong until
+// it was right.
+func (a *Access) try(ctx context.Context, account record.Account, name, password, from string) (right bool, err error) {
+	if !a.hashers.enter(from) {
+		return false, errCrowded
+	}
+	defer a.hashers.leave(from)
+	if wait := a.slow.begin(name, from); wait > 0 {
+		return false, &SlowDown{wait}
+	}
+	if erring := a.hashers.do(ctx, func() { right, err = matches(password, account.Password) }); erring != nil {
+		return false, erring
+	}
+	if right {
+		a.slow.right(name, from)
+	}
+	return right, err
+}
+
+func (a *Access) mac(name, password string) (key [32]byte) {
+	h := hmac.New(sha256.New, a.macKey[:])
+	fmt.Fprintf(h, "%d %s%s", len(name), name, password)
+	return [32]byte(h.Sum(nil))
+}
+
 // slowdown makes wrong tries wait, for each account and address together: whoever
-// tries from elsewhere cannot lock the account out.
+// tries from elsewhere cannot lock the account out. It is safe for concurrent use.
 type slowdown struct {
 	clock clock.Clock
+
+	mu    sync.Mutex
 	tries *lru.Cache[[2]string, tries]
 }
 
@@ -131,19 +229,19 @@ const (
 
 func newSlowdown(clk clock.Clock) (*slowdown, error) {
 	c, err := lru.New[[2]string, tries](1 << 16)
-	return &slowdown{clk, c}, err
+	return &slowdown{clock: clk, tries: c}, err
 }
 
-// wait returns how long the next try has to wait.
-func (s *slowdown) wait(account, address string) time.Duration {
-	t, _ := s.tries.Get([2]string{account, address})
-	return max(0, t.until-s.clock.Served())
-}
-
-func (s *slowdown) wrong(account, address string) {
+// begin counts a try as a wrong one, or returns how long it has to wait.
+func (s *slowdown) begin(account, address string) (wait time.Duration) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	key := [2]string{account, address}
 	now := s.clock.Served()
 	t, _ := s.tries.Get(key)
+	if t.until > now {
+		return t.until - now
+	}
 	if now-t.last > forgetTries {
 		t = tries{}
 	}
@@ -152,6 +250,11 @@ func (s *slowdown) wrong(account, address string) {
 		t.until = now + min(longest, time.Second<<min(over, 10))
 	}
 	s.tries.Add(key, t)
+	return 0
 }
 
-func (s *slowdown) right(account, address string) { s.tries.Remove([2]string{account, address}) }
+func (s *slowdown) right(account, address string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.tries.Remove([2]string{account, address})
+}

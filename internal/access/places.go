@@ -58,9 +58,11 @@ func (p PlaceChange) check() error {
 	return nil
 }
 
-func set[T any](target *T, value *T, what string, said *[]string) {
+// set lays a value over another, where there is one, and notes what it was.
+func set[T any, C any](target *T, value *T, column C, columns *[]C, what string, said *[]string) {
 	if value != nil {
 		*target = *value
+		*columns = append(*columns, column)
 		*said = append(*said, what)
 	}
 }
@@ -75,37 +77,41 @@ func CheckNamespace(name string) (oci.Name, error) {
 }
 
 // mayMakeNamespace reports whether the caller may make namespaces.
-func (a *Access) mayMakeNamespace(rights *record.Rights, c Caller) bool {
-	return !c.Nobody() && (c.Account.Admin || rights.Settings.AccountsMakeNamespaces && c.Account.Kind == record.Person)
+func (a *Access) mayMakeNamespace(c Caller) bool {
+	return !c.Nobody() && (c.Account.Admin || a.records.Rights().Settings().AccountsMakeNamespaces && c.Account.Kind == record.Person)
+}
+
+// mayMakeByPush reports whether a push to a name may make its namespace, which is
+// not there.
+func (a *Access) mayMakeByPush(c Caller, name oci.Name) bool {
+	rights := a.records.Rights()
+	_, there := rights.Namespace(name.Namespace())
+	return !there && rights.Settings().PushMakesNamespaces && a.mayMakeNamespace(c) && (!c.Limited || inScopes(c.Token.Scopes, string(name), Push))
 }
 
 // MakeNamespace makes a namespace. Who is no registry admin becomes its owner.
 func (a *Access) MakeNamespace(ctx context.Context, c Caller, name string, change PlaceChange) (record.Namespace, error) {
 	n := record.Namespace{Name: name, PushMakes: record.Writer}
-	rights, err := a.records.Rights(ctx)
-	if err != nil {
-		return n, err
-	}
-	if !a.mayMakeNamespace(rights, c) || !c.whole() {
+	if !a.mayMakeNamespace(c) || !c.whole() {
 		return n, a.denied(c, "namespace "+name, "%s may not make namespaces: that takes a registry admin", c.who())
 	}
 	if _, err := CheckNamespace(name); err != nil {
 		return n, err
 	}
-	return a.makeNamespace(ctx, c, n, change)
-}
-
-func (a *Access) makeNamespace(ctx context.Context, c Caller, n record.Namespace, change PlaceChange) (record.Namespace, error) {
 	if err := change.check(); err != nil {
 		return n, err
 	}
 	change.onNamespace(&n)
 	e := c.placeEvent(record.EventNamespaceMade, oci.Name(n.Name))
-	err := a.change(ctx, e, func(tx *record.Tx) (err error) {
-		if n, err = tx.MakeNamespace(n); err != nil || c.Account.Admin {
-			return err
+	err := a.changeIn(ctx, c, e, func(tx *record.Tx) (in record.Event, err error) {
+		if n, err = tx.MakeNamespace(n); err != nil {
+			return in, err
 		}
-		return tx.Give(record.Grant{AccountID: c.Account.ID, NamespaceID: n.ID, Role: record.Owner, GrantedBy: c.Account.Name})
+		in.NamespaceID = n.ID
+		if c.Account.Admin {
+			return in, nil
+		}
+		return in, tx.Give(record.Grant{GrantKey: record.GrantKey{AccountID: c.Account.ID, NamespaceID: n.ID}, Role: record.Owner, GrantedBy: c.Account.Name})
 	})
 	if errors.Is(err, record.ErrTaken) {
 		return n, conflict("the namespace", n.Name)
@@ -113,30 +119,30 @@ func (a *Access) makeNamespace(ctx context.Context, c Caller, n record.Namespace
 	return n, err
 }
 
-func (p PlaceChange) onNamespace(n *record.Namespace) (said []string) {
-	set(&n.Description, p.Description, "description", &said)
-	set(&n.Labels, p.Labels, "labels", &said)
-	set(&n.PushMakes, p.PushMakes, "who makes repositories by pushing", &said)
-	set(&n.NewDescription, p.NewDescription, "description of new repositories", &said)
-	set(&n.NewLabels, p.NewLabels, "labels of new repositories", &said)
-	set(&n.LogPulls, p.LogPulls, "whether pulls are logged", &said)
+// onNamespace lays the change over a namespace, and says which columns and what.
+func (p PlaceChange) onNamespace(n *record.Namespace) (columns []record.NamespaceColumn, said []string) {
+	set(&n.Description, p.Description, record.NamespaceDescription, &columns, "description", &said)
+	set(&n.Labels, p.Labels, record.NamespaceLabels, &columns, "labels", &said)
+	set(&n.PushMakes, p.PushMakes, record.NamespacePushMakes, &columns, "who makes repositories by pushing", &said)
+	set(&n.NewDescription, p.NewDescription, record.NamespaceNewDescription, &columns, "description of new repositories", &said)
+	set(&n.NewLabels, p.NewLabels, record.NamespaceNewLabels, &columns, "labels of new repositories", &said)
+	set(&n.LogPulls, p.LogPulls, record.NamespaceLogPulls, &columns, "whether pulls are logged", &said)
 	if p.Open != nil {
-		n.Open = *p.Open
-		said = append(said, map[bool]string{true: "open to everybody", false: "closed to all but members"}[*p.Open])
+		set(&n.Open, p.Open, record.NamespaceOpen, &columns, map[bool]string{true: "open to everybody", false: "closed to all but members"}[*p.Open], &said)
 	}
-	return said
+	return columns, said
 }
 
-func (p PlaceChange) onRepository(r *record.Repository) (said []string) {
-	set(&r.Description, p.Description, "description", &said)
-	set(&r.Labels, p.Labels, "labels", &said)
+// onRepository lays the change over a repository, and says which columns and what.
+func (p PlaceChange) onRepository(r *record.Repository) (columns []record.RepositoryColumn, said []string) {
+	set(&r.Description, p.Description, record.RepositoryDescription, &columns, "description", &said)
+	set(&r.Labels, p.Labels, record.RepositoryLabels, &columns, "labels", &said)
 	if p.Visibility != nil {
-		r.Visibility = *p.Visibility
-		said = append(said, map[record.Visibility]string{
+		set(&r.Visibility, p.Visibility, record.RepositoryVisibility, &columns, map[record.Visibility]string{
 			record.VisibilityOpen: "open to everybody", record.VisibilityClosed: "closed to all but members", record.VisibilityInherited: "open or closed as the namespace is",
-		}[*p.Visibility])
+		}[*p.Visibility], &said)
 	}
-	return said
+	return columns, said
 }
 
 // namespace finds a namespace that the caller may manage.
@@ -145,10 +151,14 @@ func (a *Access) namespace(ctx context.Context, c Caller, name string) (record.N
 	if err != nil {
 		return record.Namespace{}, err
 	}
-	if err := a.MayManage(ctx, c, place); err != nil {
-		return record.Namespace{}, err
-	}
+	// Found first: a right is never asked for one and used on another.
 	n, err := a.records.View(ctx).Namespace(name)
+	if err := passNotFound(err); err != nil {
+		return n, err
+	}
+	if err := a.MayManage(ctx, c, place); err != nil {
+		return n, err
+	}
 	if errors.Is(err, record.ErrNotFound) {
 		err = oci.Errorf(oci.CodeNameUnknown, "there is no namespace %s here", name)
 	}
@@ -161,14 +171,25 @@ func (a *Access) repository(ctx context.Context, c Caller, name string) (record.
 	if err != nil {
 		return record.Repository{}, err
 	}
-	if err := a.mayManageRepository(ctx, c, parsed); err != nil {
-		return record.Repository{}, err
-	}
 	r, err := a.records.Repository(ctx, parsed)
+	if err := passNotFound(err); err != nil {
+		return r, err
+	}
+	if err := a.mayManageRepository(ctx, c, parsed); err != nil {
+		return r, err
+	}
 	if errors.Is(err, record.ErrNotFound) {
 		err = oci.Errorf(oci.CodeNameUnknown, "there is no repository %s here", name)
 	}
 	return r, err
+}
+
+// goneMeanwhile says that a place went between the question and the change.
+func goneMeanwhile(what, name string, err error) error {
+	if errors.Is(err, record.ErrNotFound) {
+		return oci.Errorf(oci.CodeNameUnknown, "the %s %s was removed a moment ago", what, name)
+	}
+	return err
 }
 
 // mayManageRepository is MayManage for a name that means a repository even where
@@ -181,7 +202,7 @@ func (a *Access) mayManageRepository(ctx context.Context, c Caller, name oci.Nam
 	return a.denied(c, string(name), "%s", v.Reason)
 }
 
-// ChangeNamespace changes a namespace.
+// ChangeNamespace changes a namespace: what is given of it, and nothing else.
 func (a *Access) ChangeNamespace(ctx context.Context, c Caller, name string, change PlaceChange) error {
 	n, err := a.namespace(ctx, c, name)
 	if err != nil {
@@ -190,7 +211,7 @@ func (a *Access) ChangeNamespace(ctx context.Context, c Caller, name string, cha
 	if err := change.check(); err != nil {
 		return err
 	}
-	said := change.onNamespace(&n)
+	columns, said := change.onNamespace(&n)
 	if change.Rename != nil {
 		if _, err := CheckNamespace(*change.Rename); err != nil {
 			return err
@@ -202,16 +223,39 @@ func (a *Access) ChangeNamespace(ctx context.Context, c Caller, name string, cha
 	}
 	e := c.placeEvent(record.EventNamespaceChanged, oci.Name(name))
 	e.Detail = strings.Join(said, ", ")
-	err = a.change(ctx, e, func(tx *record.Tx) error {
-		if err := tx.SaveNamespace(n); err != nil || change.Rename == nil {
+	err = a.onNamespace(ctx, c, e, n, func(tx *record.Tx, now record.Namespace) error {
+		if err := tx.SaveNamespace(n, columns...); err != nil || change.Rename == nil {
 			return err
 		}
-		return tx.RenameNamespace(n, *change.Rename)
+		return tx.RenameNamespace(now, *change.Rename)
 	})
 	if errors.Is(err, record.ErrTaken) {
 		return conflict("the namespace", *change.Rename)
 	}
 	return err
+}
+
+// onNamespace changes a namespace that is there still, as it is now.
+func (a *Access) onNamespace(ctx context.Context, c Caller, e record.Event, n record.Namespace, do func(*record.Tx, record.Namespace) error) error {
+	e.NamespaceID = n.ID
+	return a.change(ctx, c, e, func(tx *record.Tx) error {
+		now, err := tx.LiveNamespace(n.ID)
+		if err != nil {
+			return goneMeanwhile("namespace", n.Name, err)
+		}
+		return do(tx, now)
+	})
+}
+
+// onRepository changes a repository that is there still, as it is now.
+func (a *Access) onRepository(ctx context.Context, c Caller, e record.Event, r record.Repository, do func(*record.Tx, record.Repository) error) error {
+	return a.change(ctx, c, e.In(r), func(tx *record.Tx) error {
+		now, err := tx.LiveRepository(r.ID)
+		if err != nil {
+			return goneMeanwhile("repository", string(r.Name), err)
+		}
+		return do(tx, now)
+	})
 }
 
 // MakeRepository makes a repository ahead of its first push.
@@ -220,24 +264,28 @@ func (a *Access) MakeRepository(ctx context.Context, c Caller, name string, chan
 	if err != nil {
 		return err
 	}
+	n, err := a.records.View(ctx).Namespace(parsed.Namespace())
+	if err := passNotFound(err); err != nil {
+		return err
+	}
 	if err := a.mayManageRepository(ctx, c, parsed); err != nil {
 		return err
 	}
-	n, err := a.records.View(ctx).Namespace(parsed.Namespace())
 	if errors.Is(err, record.ErrNotFound) {
 		return oci.Errorf(oci.CodeNameUnknown, "there is no namespace %s here; make it first", parsed.Namespace())
-	}
-	if err != nil {
-		return err
 	}
 	if err := change.check(); err != nil {
 		return err
 	}
-	r := record.Repository{NamespaceID: n.ID, Name: parsed, Description: n.NewDescription, Labels: maps.Clone(n.NewLabels)}
-	change.onRepository(&r)
-	err = a.change(ctx, c.repositoryEvent(record.EventRepositoryMade, parsed), func(tx *record.Tx) error {
-		_, err := tx.MakeRepository(r)
-		return err
+	err = a.changeIn(ctx, c, c.repositoryEvent(record.EventRepositoryMade, parsed), func(tx *record.Tx) (in record.Event, err error) {
+		now, err := tx.LiveNamespace(n.ID)
+		if err != nil || now.Name != n.Name {
+			return in, errors.Join(goneMeanwhile("namespace", n.Name, record.ErrNotFound), passNotFound(err))
+		}
+		r := record.Repository{NamespaceID: now.ID, Name: parsed, Description: now.NewDescription, Labels: maps.Clone(now.NewLabels)}
+		change.onRepository(&r)
+		r, err = tx.MakeRepository(r)
+		return in.In(r), err
 	})
 	if errors.Is(err, record.ErrTaken) {
 		return conflict("the repository", name)
@@ -251,8 +299,9 @@ func (c Caller) repositoryEvent(kind record.EventKind, name oci.Name) record.Eve
 	return e
 }
 
-// ChangeRepository changes a repository. A rename takes owner of both namespaces;
-// clients know it by the new name alone from then on.
+// ChangeRepository changes a repository: what is given of it, and nothing else. A
+// rename takes owner of both namespaces; clients know it by the new name alone from
+// then on.
 func (a *Access) ChangeRepository(ctx context.Context, c Caller, name string, change PlaceChange) error {
 	r, err := a.repository(ctx, c, name)
 	if err != nil {
@@ -261,7 +310,7 @@ func (a *Access) ChangeRepository(ctx context.Context, c Caller, name string, ch
 	if err := change.check(); err != nil {
 		return err
 	}
-	said := change.onRepository(&r)
+	columns, said := change.onRepository(&r)
 	var renamed oci.Name
 	if change.Rename != nil {
 		if renamed, err = oci.ParseName(*change.Rename); err != nil {
@@ -274,11 +323,11 @@ func (a *Access) ChangeRepository(ctx context.Context, c Caller, name string, ch
 	}
 	e := c.repositoryEvent(record.EventRepositoryChanged, r.Name)
 	e.Detail = strings.Join(said, ", ")
-	err = a.change(ctx, e, func(tx *record.Tx) error {
-		if err := tx.SaveRepository(r); err != nil || change.Rename == nil {
+	err = a.onRepository(ctx, c, e, r, func(tx *record.Tx, now record.Repository) error {
+		if err := tx.SaveRepository(r, columns...); err != nil || change.Rename == nil {
 			return err
 		}
-		return tx.RenameRepository(r, renamed)
+		return tx.RenameRepository(now, renamed)
 	})
 	switch {
 	case errors.Is(err, record.ErrTaken):
@@ -296,8 +345,8 @@ func (a *Access) RemoveNamespace(ctx context.Context, c Caller, name string) err
 	if err != nil {
 		return err
 	}
-	return a.change(ctx, c.placeEvent(record.EventNamespaceRemoved, oci.Name(name)), func(tx *record.Tx) error {
-		return tx.RemoveNamespace(n, c.Account.Name)
+	return a.onNamespace(ctx, c, c.placeEvent(record.EventNamespaceRemoved, oci.Name(name)), n, func(tx *record.Tx, now record.Namespace) error {
+		return tx.RemoveNamespace(now, c.Account.Name)
 	})
 }
 
@@ -307,8 +356,8 @@ func (a *Access) RemoveRepository(ctx context.Context, c Caller, name string) er
 	if err != nil {
 		return err
 	}
-	return a.change(ctx, c.repositoryEvent(record.EventRepositoryRemoved, r.Name), func(tx *record.Tx) error {
-		return tx.RemoveRepository(r, c.Account.Name)
+	return a.onRepository(ctx, c, c.repositoryEvent(record.EventRepositoryRemoved, r.Name), r, func(tx *record.Tx, now record.Repository) error {
+		return tx.RemoveRepository(now, c.Account.Name)
 	})
 }
 
@@ -318,25 +367,41 @@ func (a *Access) RestoreNamespace(ctx context.Context, c Caller, name string) er
 	if err := a.admin(c, "restore namespaces"); err != nil {
 		return err
 	}
-	return restored(name, a.change(ctx, c.placeEvent(record.EventNamespaceRestored, oci.Name(name)), func(tx *record.Tx) error {
-		_, err := tx.RestoreNamespace(name)
-		return err
+	return restored(name, a.changeIn(ctx, c, c.placeEvent(record.EventNamespaceRestored, oci.Name(name)), func(tx *record.Tx) (in record.Event, err error) {
+		n, err := tx.RestoreNamespace(name)
+		in.NamespaceID = n.ID
+		return in, err
 	}))
 }
 
-// RestoreRepository brings a removed repository back.
+// RestoreRepository brings a removed repository back: one of the namespace that has
+// the name now.
 func (a *Access) RestoreRepository(ctx context.Context, c Caller, name string) error {
 	parsed, err := oci.ParseName(name)
 	if err != nil {
 		return err
 	}
+	n, err := a.records.View(ctx).Namespace(parsed.Namespace())
+	if err := passNotFound(err); err != nil {
+		return err
+	}
 	if err := a.mayManageRepository(ctx, c, parsed); err != nil {
 		return err
 	}
-	return restored(name, a.change(ctx, c.repositoryEvent(record.EventRepositoryRestored, parsed), func(tx *record.Tx) error {
-		_, err := tx.RestoreRepository(parsed)
-		return err
+	return restored(name, a.changeIn(ctx, c, c.repositoryEvent(record.EventRepositoryRestored, parsed), func(tx *record.Tx) (in record.Event, err error) {
+		r, err := tx.RestoreRepository(n.ID, parsed)
+		return in.In(r), err
 	}))
+}
+
+// RemovedPlaces returns what the caller could restore, the last first.
+func (a *Access) RemovedPlaces(ctx context.Context, c Caller, limit int) ([]record.Removed, error) {
+	all := c.Account.Admin && c.whole() || registryRole(a.records.Rights(), c.Account) == record.Owner && c.whole()
+	rows, err := a.records.RemovedPlaces(ctx, all, c.Account.ID, limit)
+	if err != nil || !c.Limited {
+		return rows, err
+	}
+	return slices.DeleteFunc(rows, func(r record.Removed) bool { return !inScopes(c.Token.Scopes, r.Name, Manage) }), nil
 }
 
 func restored(name string, err error) error {
@@ -349,20 +414,15 @@ func restored(name string, err error) error {
 	return err
 }
 
-// MayPush says whether the caller may push to a repository, and makes the namespace
-// where the push is to make it. The repository itself is made by the push.
+// MayPush says whether the caller may push to a repository, and what the push may
+// make: it is made in the change that takes the push in, once all was checked.
 func (a *Access) MayPush(ctx context.Context, c Caller, name oci.Name) (Verdict, error) {
-	rights, err := a.records.Rights(ctx)
-	if err != nil {
-		return Verdict{}, err
-	}
-	namespace, exists := rights.Namespaces[name.Namespace()]
-	if !exists && c.covers(name, Push) && rights.Settings.PushMakesNamespaces && a.mayMakeNamespace(rights, c) && (!c.Limited || inScopes(c.Token.Scopes, string(name), Push)) {
-		_, err := a.makeNamespace(ctx, c, record.Namespace{Name: name.Namespace(), PushMakes: record.Writer}, PlaceChange{})
-		if err != nil && !errors.Is(err, oci.CodeInUse) {
-			return Verdict{}, err
+	if c.covers(name, Push) && a.mayMakeByPush(c, name) {
+		makes := record.Maker{Namespace: true, By: c.Account.Name}
+		if !c.Account.Admin {
+			makes.Account = c.Account.ID
 		}
-		return Verdict{Allowed: true, Known: true}, nil
+		return Verdict{Allowed: true, Known: true, Makes: makes}, nil
 	}
 	v, err := a.Verdict(ctx, c, name, Push)
 	if err != nil || !v.Allowed {
@@ -371,28 +431,25 @@ func (a *Access) MayPush(ctx context.Context, c Caller, name oci.Name) (Verdict,
 	if _, err := a.records.Repository(ctx, name); !errors.Is(err, record.ErrNotFound) {
 		return v, err
 	}
+	rights := a.records.Rights()
+	namespace, exists := rights.Namespace(name.Namespace())
 	if !exists {
 		return Verdict{Known: true, Reason: fmt.Sprintf("there is no namespace %s here, and pushes do not make namespaces; a registry admin can make it", name.Namespace())}, nil
 	}
 	role, _ := roleIn(rights, c.Account, name)
-	if namespace.PushMakes == record.NoRole || role.Rank() < namespace.PushMakes.Rank() {
-		who := "nobody's pushes make"
-		if namespace.PushMakes != record.NoRole {
-			who = fmt.Sprintf("only the pushes of its %ss make", namespace.PushMakes)
-		}
-		return Verdict{Known: true, Reason: fmt.Sprintf("there is no repository %s here, and in the namespace %s %s repositories; %s can make it", name, name.Namespace(), who, whoGives(rights, name))}, nil
+	if namespace.PushMakes != record.NoRole && role.Rank() >= namespace.PushMakes.Rank() {
+		return v, nil
 	}
-	return v, nil
+	who := "nobody's pushes make"
+	if namespace.PushMakes != record.NoRole {
+		who = fmt.Sprintf("only the pushes of its %ss make", namespace.PushMakes)
+	}
+	givers, err := a.whoGives(ctx, name)
+	return Verdict{Known: true, Reason: fmt.Sprintf("there is no repository %s here, and in the namespace %s %s repositories; %s can make it", name, name.Namespace(), who, givers)}, err
 }
 
 // Settings returns the registry's settings.
-func (a *Access) Settings(ctx context.Context) (record.Settings, error) {
-	rights, err := a.records.Rights(ctx)
-	if err != nil {
-		return record.Settings{}, err
-	}
-	return rights.Settings, nil
-}
+func (a *Access) Settings() record.Settings { return a.records.Rights().Settings() }
 
 // ChangeSettings changes the registry's settings.
 func (a *Access) ChangeSettings(ctx context.Context, c Caller, s record.Settings) error {
@@ -401,7 +458,7 @@ func (a *Access) ChangeSettings(ctx context.Context, c Caller, s record.Settings
 	}
 	e := c.Event(record.EventSettingsChanged)
 	e.Detail = fmt.Sprintf("people make namespaces: %t, pushes make namespaces: %t", s.AccountsMakeNamespaces, s.PushMakesNamespaces)
-	return a.change(ctx, e, func(tx *record.Tx) error { return tx.SaveSettings(s) })
+	return a.change(ctx, c, e, func(tx *record.Tx) error { return tx.SaveSettings(s) })
 }
 
 // Team makes a namespace, a group of its people and the roles between them, in one step.
@@ -417,38 +474,43 @@ func (a *Access) Team(ctx context.Context, c Caller, name, description string, o
 	}
 	var ids []int64
 	for _, account := range slices.Concat(owners, writers) {
-		found, err := a.account(ctx, account)
+		found, err := a.account(account)
 		if err != nil {
 			return err
 		}
 		ids = append(ids, found.ID)
 	}
-	err := a.records.Update(ctx, func(tx *record.Tx) error {
+	e := c.placeEvent(record.EventNamespaceMade, oci.Name(name))
+	e.Detail = fmt.Sprintf("with the group %s (writer); owners: %s; others: %s", name, listed(owners, "nobody"), listed(writers, "nobody"))
+	err := a.changeIn(ctx, c, e, func(tx *record.Tx) (in record.Event, err error) {
 		namespace, err := tx.MakeNamespace(record.Namespace{Name: name, Description: description, PushMakes: record.Writer})
 		if err != nil {
-			return err
+			return in, err
 		}
+		in.NamespaceID = namespace.ID
 		group, err := tx.MakeGroup(record.Group{Name: name, Description: description})
 		if err != nil {
-			return err
+			return in, err
 		}
-		grants := []record.Grant{{GroupID: group.ID, NamespaceID: namespace.ID, Role: record.Writer, GrantedBy: c.Account.Name}}
+		give := func(to record.GrantKey, role record.Role) error {
+			to.NamespaceID = namespace.ID
+			return tx.Give(record.Grant{GrantKey: to, Role: role, GrantedBy: c.Account.Name})
+		}
+		if err := give(record.GrantKey{GroupID: group.ID}, record.Writer); err != nil {
+			return in, err
+		}
 		for i, id := range ids {
 			if err := tx.Join(group.ID, id); err != nil {
-				return err
+				return in, err
 			}
-			if i < len(owners) {
-				grants = append(grants, record.Grant{AccountID: id, NamespaceID: namespace.ID, Role: record.Owner, GrantedBy: c.Account.Name})
+			if i >= len(owners) {
+				continue
 			}
-		}
-		for _, g := range grants {
-			if err := tx.Give(g); err != nil {
-				return err
+			if err := give(record.GrantKey{AccountID: id}, record.Owner); err != nil {
+				return in, err
 			}
 		}
-		e := c.placeEvent(record.EventNamespaceMade, oci.Name(name))
-		e.Detail = fmt.Sprintf("with the group %s (writer); owners: %s; others: %s", name, listed(owners, "nobody"), listed(writers, "nobody"))
-		return tx.Log(e)
+		return in, nil
 	})
 	if errors.Is(err, record.ErrTaken) {
 		return oci.Errorf(oci.CodeInUse, "there is a namespace or a group %s already", name)

@@ -2,9 +2,9 @@ package access
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
-	"sort"
 	"strings"
 
 	"warthesis/internal/oci"
@@ -46,27 +46,33 @@ type Verdict struct {
 	Elsewise bool
 	// Reason says which right is missing and who can give it.
 	Reason string
+	// Makes is what a push may make.
+	Makes record.Maker
 }
 
 // Verdict says whether a caller may do something with a repository, which need not exist.
 func (a *Access) Verdict(ctx context.Context, c Caller, name oci.Name, action Action) (Verdict, error) {
-	rights, err := a.records.Rights(ctx)
+	allowed, grant, err := a.may(ctx, c, name, action)
 	if err != nil {
 		return Verdict{}, err
 	}
-	allowed, grant := may(rights, c, name, action)
 	if allowed && c.covers(name, action) {
 		a.used(grant, c.Account.ID, action)
 		return Verdict{Allowed: true, Known: true}, nil
 	}
-	known, _ := may(rights, c, name, Pull)
+	known := allowed
+	if !known {
+		if known, _, err = a.may(ctx, c, name, Pull); err != nil {
+			return Verdict{}, err
+		}
+	}
 	v := Verdict{Known: known}
 	if c.asked != nil {
 		_, asked := c.asked[string(name)]
 		v.Elsewise = !asked || allowed
 	}
-	v.Reason = reason(rights, c, name, action, known)
-	return v, nil
+	v.Reason, err = a.reason(ctx, c, name, action, known)
+	return v, err
 }
 
 // covers reports whether a bearer token was given for the action.
@@ -76,43 +82,83 @@ func (c Caller) covers(name oci.Name, action Action) bool {
 
 // may reports whether the rights of the caller's account, within the scopes of its
 // credential, allow an action, and by which grant.
-func may(rights *record.Rights, c Caller, name oci.Name, action Action) (bool, int64) {
-	if c.Limited && !inScopes(c.Token.Scopes, string(name), action) {
-		// What anybody may, a token of any scope may too.
-		return action == Pull && isOpen(rights, name), 0
+func (a *Access) may(ctx context.Context, c Caller, name oci.Name, action Action) (bool, int64, error) {
+	rights := a.records.Rights()
+	// What anybody may, a token of any scope may too.
+	if !c.Limited || inScopes(c.Token.Scopes, string(name), action) {
+		if role, grant := roleIn(rights, c.Account, name); role.Rank() >= roleFor(action).Rank() {
+			return true, grant, nil
+		}
 	}
-	role, grant := roleIn(rights, c.Account, name)
-	if role.Rank() >= roleFor(action).Rank() {
-		return true, grant
+	if action != Pull {
+		return false, 0, nil
 	}
-	return action == Pull && isOpen(rights, name), 0
+	open, err := a.isOpen(ctx, rights, name)
+	return open, 0, err
 }
 
-// isOpen reports whether anybody may pull.
-func isOpen(rights *record.Rights, name oci.Name) bool {
-	if own, ok := rights.Repositories[name]; ok && own.Visibility != record.VisibilityInherited {
-		return own.Visibility == record.VisibilityOpen
+// isOpen reports whether anybody may pull. Only what is there can be: a name that
+// nothing has is not told from one that is closed, not even by the time it takes.
+func (a *Access) isOpen(ctx context.Context, rights *record.Rights, name oci.Name) (bool, error) {
+	namespace, _ := rights.Namespace(name.Namespace())
+	if strings.HasSuffix(string(name), "/") {
+		// It stands for the namespace.
+		return namespace.Open, nil
 	}
-	return rights.Namespaces[name.Namespace()].Open
+	own, listed := rights.Repository(name)
+	switch {
+	case listed && own.Visibility == record.VisibilityOpen:
+		return true, nil
+	case !namespace.Open:
+		return false, nil
+	case listed && own.Visibility == record.VisibilityClosed:
+		_, err := a.records.View(ctx).Repository(name)
+		return false, passNotFound(err)
+	}
+	_, err := a.records.Repository(ctx, name)
+	return err == nil, passNotFound(err)
 }
 
-// roleIn returns the highest role that an account has in a repository, and the
-// grant that gives it.
-func roleIn(rights *record.Rights, account record.Account, name oci.Name) (record.Role, int64) {
+func passNotFound(err error) error {
+	if errors.Is(err, record.ErrNotFound) {
+		return nil
+	}
+	return err
+}
+
+// eachGrant calls each for the grants that an account has, itself or by its groups,
+// in a place exactly.
+func eachGrant(rights *record.Rights, account, namespace, repository int64, each func(record.Grant)) {
+	if g, ok := rights.Grant(record.GrantKey{AccountID: account, NamespaceID: namespace, RepositoryID: repository}); ok {
+		each(g)
+	}
+	for _, group := range rights.GroupsOf(account) {
+		if g, ok := rights.Grant(record.GrantKey{GroupID: group, NamespaceID: namespace, RepositoryID: repository}); ok {
+			each(g)
+		}
+	}
+}
+
+// roleIn returns the highest role that an account has in a repository or, with a
+// slash behind its name, a namespace, and the grant that gives it.
+func roleIn(rights *record.Rights, account record.Account, name oci.Name) (best record.Role, by int64) {
 	if account.ID == 0 {
 		return record.NoRole, 0
 	}
-	best, by := record.NoRole, int64(0)
 	if account.Admin {
 		return record.Owner, 0
 	}
-	namespace := rights.Namespaces[name.Namespace()].ID
-	repository := rights.Repositories[name].ID
-	for _, g := range rights.Grants[account.ID] {
-		applies := g.NamespaceID == 0 && g.RepositoryID == 0 || g.NamespaceID != 0 && g.NamespaceID == namespace || g.RepositoryID != 0 && g.RepositoryID == repository
-		if applies && g.Role.Rank() > best.Rank() {
+	better := func(g record.Grant) {
+		if g.Role.Rank() > best.Rank() {
 			best, by = g.Role, g.ID
 		}
+	}
+	eachGrant(rights, account.ID, 0, 0, better)
+	if namespace, ok := rights.Namespace(name.Namespace()); ok {
+		eachGrant(rights, account.ID, namespace.ID, 0, better)
+	}
+	if repository, ok := rights.Repository(name); ok {
+		eachGrant(rights, account.ID, 0, repository.ID, better)
 	}
 	return best, by
 }
@@ -153,25 +199,26 @@ func matchesPattern(pattern, name string) bool {
 
 // reason says which right is missing. To somebody who may not know of the
 // repository it says nothing that depends on whether there is one.
-func reason(rights *record.Rights, c Caller, name oci.Name, action Action, known bool) string {
+func (a *Access) reason(ctx context.Context, c Caller, name oci.Name, action Action, known bool) (string, error) {
 	if c.Nobody() {
-		return fmt.Sprintf("not logged in: to %s takes a login", sayAction(action, name))
+		return fmt.Sprintf("not logged in: to %s takes a login", sayAction(action, name)), nil
 	}
 	verb := fmt.Sprintf("%s may not %s", c.who(), sayAction(action, name))
-	role, _ := roleIn(rights, c.Account, name)
+	role, _ := roleIn(a.records.Rights(), c.Account, name)
 	if c.Limited && role.Rank() >= roleFor(action).Rank() {
 		return fmt.Sprintf("the token %q may not %s: its scopes leave that out, and the account has the role; make a token for %s with %s",
-			c.TokenName(), sayAction(action, name), name, action)
+			c.TokenName(), sayAction(action, name), name, action), nil
 	}
 	needs := fmt.Sprintf("it takes the role %s there", roleFor(action))
 	if !known {
-		return fmt.Sprintf("%s: %s; a registry admin, or an owner of the namespace %s if there is one, can give it", verb, needs, name.Namespace())
+		return fmt.Sprintf("%s: %s; a registry admin, or an owner of the namespace %s if there is one, can give it", verb, needs, name.Namespace()), nil
 	}
 	has := "and the account has none"
 	if role != record.NoRole {
 		has = fmt.Sprintf("and the account has %s", role)
 	}
-	return fmt.Sprintf("%s: %s, %s; %s can give it", verb, needs, has, whoGives(rights, name))
+	givers, err := a.whoGives(ctx, name)
+	return fmt.Sprintf("%s: %s, %s; %s can give it", verb, needs, has, givers), err
 }
 
 func sayAction(action Action, name oci.Name) string {
@@ -190,21 +237,22 @@ func sayAction(action Action, name oci.Name) string {
 const mostGivers = 3
 
 // whoGives names the owners of a place.
-func whoGives(rights *record.Rights, name oci.Name) string {
-	var givers []string
-	for _, account := range rights.Accounts {
-		if role, grant := roleIn(rights, account, name); role == record.Owner && grant != 0 && account.DisabledAt == 0 && account.Kind == record.Person {
-			givers = append(givers, account.Name)
-		}
+func (a *Access) whoGives(ctx context.Context, name oci.Name) (string, error) {
+	rights := a.records.Rights()
+	namespace, there := rights.Namespace(name.Namespace())
+	if !there {
+		return "a registry admin", nil
 	}
-	sort.Strings(givers)
-	if len(givers) == 0 {
-		return "a registry admin"
+	repository, _ := rights.Repository(name)
+	if repository.ID == 0 {
+		// No grant is on it.
+		repository.ID = -1
 	}
-	if len(givers) > mostGivers {
-		givers = givers[:mostGivers]
+	givers, err := a.records.Owners(ctx, namespace.ID, repository.ID, mostGivers)
+	if err != nil || len(givers) == 0 {
+		return "a registry admin", err
 	}
-	return strings.Join(givers, ", ") + " or a registry admin"
+	return strings.Join(givers, ", ") + " or a registry admin", nil
 }
 
 // MayCheck reports whether a caller may be told that content is there, for which the
@@ -220,37 +268,39 @@ func (a *Access) MayCheck(ctx context.Context, c Caller, name oci.Name) (Verdict
 	return v, nil
 }
 
-// Seen returns which repositories a caller may see.
-func (a *Access) Seen(ctx context.Context, c Caller) (record.Seen, error) {
-	rights, err := a.records.Rights(ctx)
-	if err != nil {
-		return record.Seen{}, err
+// Seen returns which repositories a caller may see in lists: by a bearer token for
+// some repositories, those alone.
+func (a *Access) Seen(c Caller) record.Seen {
+	if c.MayCatalogue() {
+		return a.seen(c)
 	}
-	var globs []string
+	return a.SeenForMount(c)
+}
+
+func (a *Access) seen(c Caller) record.Seen {
+	seen := record.Seen{Account: c.Account.ID, Everything: registryRole(a.records.Rights(), c.Account) != record.NoRole}
 	if c.Limited {
-		globs = pullPatterns(c.Token.Scopes)
+		seen.Globs = pullPatterns(c.Token.Scopes)
 	}
-	if registryRole(rights, c.Account) != record.NoRole {
-		return record.Seen{All: true, Globs: globs}, nil
+	return seen
+}
+
+// SeenForMount returns from which repositories a caller may mount: by a bearer token,
+// from those alone that it was given to pull from.
+func (a *Access) SeenForMount(c Caller) record.Seen {
+	seen := a.seen(c)
+	if c.asked == nil {
+		return seen
 	}
-	// The scopes are the globs' business from here on.
-	c.Limited = false
-	seen := record.Seen{Globs: globs}
-	for _, n := range rights.Namespaces {
-		// A name below the namespace that no repository can have stands for all those
-		// without rights of their own.
-		if allowed, _ := may(rights, c, oci.Name(n.Name+"/"), Pull); allowed {
-			seen.Namespaces = append(seen.Namespaces, n.ID)
+	seen.Globs = nil
+	for name, actions := range c.asked {
+		// What the scopes of the token behind it leave out, was open then at the most.
+		if slices.Contains(actions, Pull) && (!c.Limited || inScopes(c.Token.Scopes, name, Pull)) {
+			seen.Globs = append(seen.Globs, name)
 		}
 	}
-	for _, r := range rights.Repositories {
-		if allowed, _ := may(rights, c, r.Name, Pull); allowed {
-			seen.Repositories = append(seen.Repositories, r.ID)
-		} else {
-			seen.Except = append(seen.Except, r.ID)
-		}
-	}
-	return seen, nil
+	seen.Nothing = len(seen.Globs) == 0
+	return seen
 }
 
 // pullPatterns returns the patterns of the scopes by which something may be

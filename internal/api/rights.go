@@ -32,12 +32,13 @@ type Role struct {
 type Me struct {
 	Account string     `json:"account,omitempty" doc:"Absent where nobody is logged in"`
 	Kind    string     `json:"kind,omitempty"`
-	Admin   bool       `json:"admin" doc:"Whether the account administers the registry"`
+	Admin   bool       `json:"admin" doc:"Whether this login administers the registry"`
 	Groups  []string   `json:"groups" nullable:"false"`
 	Token   string     `json:"token,omitempty" doc:"The token by which the account came"`
 	Scopes  []Scope    `json:"scopes,omitempty" doc:"What bounds the token; absent where nothing does"`
-	EndsAt  *time.Time `json:"ends_at,omitempty" doc:"When the token ends"`
-	Roles   []Role     `json:"roles" nullable:"false"`
+	EndsAt  *time.Time `json:"ends_at,omitempty" doc:"When this login ends"`
+	Roles   []Role     `json:"roles" nullable:"false" doc:"The roles of the account, where nothing bounds this login"`
+	May     []Scope    `json:"may" nullable:"false" doc:"What this login may do: what the account's roles and the login's own bounds both allow"`
 	// MakesNamespaces and the like let the console offer what is allowed alone.
 	MakesNamespaces bool `json:"makes_namespaces"`
 	ListsAccounts   bool `json:"lists_accounts"`
@@ -76,7 +77,9 @@ type NewToken struct {
 	Name    string  `json:"name" minLength:"1" maxLength:"100"`
 	Login   bool    `json:"login,omitempty" doc:"A login of a client: all that the account may do, without scopes"`
 	Scopes  []Scope `json:"scopes,omitempty"`
-	Days    int     `json:"days,omitempty" minimum:"0" maximum:"3650" doc:"How long it is good; 0 is without end"`
+	Days    int     `json:"days,omitempty" minimum:"0" maximum:"3650" doc:"How long it is good; 0 is without end. It ends with the login by which it is made at the latest"`
+	// Password proves who asks anew.
+	Password string `json:"password,omitempty" maxLength:"1024" doc:"That of the account that asks: with it the token may outlast the login by which it is made"`
 }
 
 // MadeToken is a new token with its secret, which is told this once.
@@ -125,6 +128,7 @@ type AccountChange struct {
 	Description *string `json:"description,omitempty" maxLength:"500"`
 	Admin       *bool   `json:"admin,omitempty"`
 	Disabled    *bool   `json:"disabled,omitempty"`
+	OnOwn       bool    `json:"on_own,omitempty" doc:"Confirms that the account that asks means to disable itself, or to take registry admin from itself"`
 }
 
 // NewPassword is another password.

@@ -1,7 +1,10 @@
 package blob
 
 import (
+	"io/fs"
 	"os"
+	"syscall"
+	"time"
 
 	"golang.org/x/sys/unix"
 )
@@ -21,4 +24,13 @@ func startWriteBack(f file, offset, length int64) {
 	if local, ok := f.(*os.File); ok {
 		_ = unix.SyncFileRange(int(local.Fd()), offset, length, unix.SYNC_FILE_RANGE_WRITE)
 	}
+}
+
+// Changed returns when a file was last changed: its bytes, its name or its times.
+// Unlike the time of its last writing nobody can set it.
+func Changed(info fs.FileInfo) time.Time {
+	if kept, ok := info.Sys().(*syscall.Stat_t); ok {
+		return time.Unix(kept.Ctim.Unix())
+	}
+	return info.ModTime()
 }

@@ -8,11 +8,14 @@ import (
 	"syscall"
 )
 
+// ErrLocked: another process has the data folder.
+var ErrLocked = errors.New("another warthesis process has the data folder")
+
 // Lock is the claim of one process on a data folder.
 type Lock struct{ file *os.File }
 
 // LockFolder claims the data folder, and makes it where it is missing. It fails
-// at once where another process has it; the claim of a process that died is void.
+// with ErrLocked at once where another process has it; the claim of a process that died is void.
 func LockFolder(root string) (*Lock, error) {
 	if err := os.MkdirAll(root, 0o755); err != nil {
 		return nil, fmt.Errorf("make the data folder: %w", err)
@@ -30,7 +33,7 @@ func LockFolder(root string) (*Lock, error) {
 	}
 	f.Close()
 	if errors.Is(err, syscall.EWOULDBLOCK) {
-		return nil, fmt.Errorf("another warthesis process serves the data folder %s; stop it first, or choose another folder with --data", root)
+		return nil, fmt.Errorf("%w %s; stop it first, or choose another folder with --data", ErrLocked, root)
 	}
 	return nil, fmt.Errorf("claim the data folder %s: %w", root, err)
 }

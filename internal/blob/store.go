@@ -115,7 +115,7 @@ func (s *Store) Open(d oci.Digest) (File, int64, error) {
 }
 
 // Stat returns the size of the content on the disk in bytes, and when its file was
-// last written. It fails with ErrUnknown where there is no file.
+// last changed. It fails with ErrUnknown where there is no file.
 func (s *Store) Stat(d oci.Digest) (int64, time.Time, error) {
 	info, err := s.disk.stat(s.path(d))
 	if errors.Is(err, fs.ErrNotExist) {
@@ -124,7 +124,7 @@ func (s *Store) Stat(d oci.Digest) (int64, time.Time, error) {
 	if err != nil {
 		return 0, time.Time{}, fmt.Errorf("look for content %s: %w", d, err)
 	}
-	return info.Size(), info.ModTime(), nil
+	return info.Size(), Changed(info), nil
 }
 
 // PlaceBytes stores small content whole, durably, under its digest. The caller

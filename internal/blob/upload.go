@@ -22,7 +22,7 @@ const checkpointEvery = 64 << 20
 // start writing them out.
 const writeBackEvery = 8 << 20
 
-// bufferSize is half of what one upload holds in memory.
+// bufferSize is half of what one request that sends holds in memory.
 const bufferSize = 512 << 10
 
 // Checkpoint is a point from which an upload can go on after a crash: the file is
@@ -45,8 +45,6 @@ type Upload struct {
 	offset    int64
 	// written is the offset up to which write-back was started.
 	written int64
-	// buffers take turns: while one is hashed, the other is filled.
-	buffers [2][]byte
 	// hashing, where not nil, is closed when the bytes handed over last are in the
 	// hash.
 	hashing chan struct{}
@@ -143,14 +141,17 @@ func (u *Upload) ReadFrom(r io.Reader) (taken int64, err error) {
 		return 0, err
 	}
 	defer u.store.gang.Join()()
-	defer u.hashed()
+	// They take turns: while one is hashed, the other is filled.
+	buffers := [2]*[bufferSize]byte{newBuffer(), newBuffer()}
+	defer func() {
+		u.hashed()
+		freeBuffers.Put(buffers[0])
+		freeBuffers.Put(buffers[1])
+	}()
 	for turn := 0; ; turn = 1 - turn {
-		if u.buffers[turn] == nil {
-			u.buffers[turn] = make([]byte, bufferSize)
-		}
-		n, readErr := fill(r, u.buffers[turn])
+		n, readErr := fill(r, buffers[turn][:])
 		if n > 0 {
-			if err := u.take(u.buffers[turn][:n]); err != nil {
+			if err := u.take(buffers[turn][:n]); err != nil {
 				return taken, err
 			}
 			taken += int64(n)
@@ -162,6 +163,16 @@ func (u *Upload) ReadFrom(r io.Reader) (taken int64, err error) {
 			return taken, readErr
 		}
 	}
+}
+
+// freeBuffers are those that no request uses now.
+var freeBuffers sync.Pool
+
+func newBuffer() *[bufferSize]byte {
+	if b, ok := freeBuffers.Get().(*[bufferSize]byte); ok {
+		return b
+	}
+	return new([bufferSize]byte)
 }
 
 // fill reads until the buffer is full or the reader has an error. Unlike

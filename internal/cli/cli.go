@@ -136,6 +136,7 @@ func newRoot(t terminal, version string) *cobra.Command {
 	addSettings(root, t, remote)
 	addAudit(root, t, remote)
 	addServe(root, t, version)
+	addAdminPassword(root, t)
 	addDemo(root, t, version)
 	checkArguments(root)
 	return root

@@ -36,7 +36,7 @@ func addDemo(root *cobra.Command, t terminal, version string) {
 			if err := seed(c.Context(), t, settings); err != nil {
 				return err
 			}
-			return serve.Run(c.Context(), settings, version, func(s serve.Started) { welcome(t, s.Address) })
+			return serve.Run(c.Context(), settings, version, func(s serve.Started) error { return welcome(t, s.Address) })
 		},
 	}
 	command.Flags().StringVar(&settings.Data, "data", settings.Data, "folder for the sample data")
@@ -67,8 +67,8 @@ func seed(ctx context.Context, t terminal, settings config.Config) error {
 	return os.Rename(settings.Data, final)
 }
 
-func welcome(t terminal, address string) {
-	fmt.Fprintf(t.out, `
+func welcome(t terminal, address string) error {
+	_, err := fmt.Fprintf(t.out, `
 Larkspur Night Rail's registry is at http://%[1]s - open it in a browser and sign in as
 ines (platform engineer), teodor, marit, jun or ada (auditor); the password of all is  %[3]s
 Or try these in another terminal:
@@ -80,6 +80,7 @@ Or try these in another terminal:
 
 Ctrl-C stops it.
 `, address, programName(), demo.Password)
+	return err
 }
 
 // programName is how this program is called where it was started.

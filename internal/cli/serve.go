@@ -14,8 +14,11 @@ import (
 	"warthesis/internal/serve"
 )
 
-// configFlag names the flag that is no setting itself.
-const configFlag = "config"
+// configFlag and fromStdinFlag name flags that are no settings themselves.
+const (
+	configFlag    = "config"
+	fromStdinFlag = "from-stdin"
+)
 
 func addServe(root *cobra.Command, t terminal, version string) {
 	var file string
@@ -37,10 +40,10 @@ func addServe(root *cobra.Command, t terminal, version string) {
 				return usageError{err}
 			}
 			slog.SetDefault(serve.Logger(settings, t.err))
-			return serve.Run(c.Context(), settings, version, func(s serve.Started) {
+			return serve.Run(c.Context(), settings, version, func(s serve.Started) error {
 				slog.Info("serving", "address", s.Address, "data", settings.Data, "version", version)
-				fmt.Fprintf(t.out, "Warthesis serves %s://%s (data in %s)\n", s.Scheme, s.Address, settings.Data)
-				sayStart(t, s)
+				_, err := fmt.Fprintf(t.out, "%sWarthesis serves %s://%s (data in %s)\n", sayStart(s), s.Scheme, s.Address, settings.Data)
+				return err
 			})
 		},
 	}
@@ -72,14 +75,16 @@ func addServe(root *cobra.Command, t terminal, version string) {
 	root.AddCommand(command)
 }
 
-// sayStart prints what is said at a start and nowhere else.
-func sayStart(t terminal, s serve.Started) {
+// sayStart is what is said at a start and nowhere else.
+func sayStart(s serve.Started) string {
+	said := ""
 	if s.AdminPassword != "" {
-		fmt.Fprintf(t.out, "\nThe account admin was made, with the password  %s\nIt is shown this once. Log in with it:  %s login %s\n", s.AdminPassword, programName(), s.Address)
+		said += fmt.Sprintf("The account admin is made, with the password  %s\nIt is shown this once. Log in with it:  %s login %s\n\n", s.AdminPassword, programName(), s.Address)
 	}
 	if s.Fingerprint != "" {
-		fmt.Fprintf(t.out, "\nCertificates are signed by the registry's own authority, whose fingerprint is\n  %s\nLet a client trust it:  %s trust %s\n", s.Fingerprint, programName(), s.Address)
+		said += fmt.Sprintf("Certificates are signed by the registry's own authority, whose fingerprint is\n  %s\nLet a client trust it:  %s trust %s\n\n", s.Fingerprint, programName(), s.Address)
 	}
+	return said
 }
 
 // settle lays the settings over each other, flags that were given last.
@@ -97,7 +102,7 @@ func settle(c *cobra.Command, file string) (config.Config, error) {
 	c.Flags().Visit(func(f *pflag.Flag) {
 		// Flags that every command has, and the file's own, are no settings. The
 		// others are named as the key in the file, with dashes.
-		if f.Name == configFlag || c.InheritedFlags().Lookup(f.Name) != nil {
+		if f.Name == configFlag || f.Name == fromStdinFlag || c.InheritedFlags().Lookup(f.Name) != nil {
 			return
 		}
 		wrong = errors.Join(wrong, settings.Set(strings.ReplaceAll(f.Name, "-", "_"), f.Value.String()))

@@ -77,7 +77,7 @@ var tokens = []struct {
 
 // settle makes the accounts, namespaces, roles and tokens of the sample world.
 func settle(ctx context.Context, a *access.Access, adminPassword string) error {
-	if _, err := a.FirstAdmin(ctx, adminPassword); err != nil {
+	if err := a.MakeFirstAdmin(ctx, adminPassword); err != nil {
 		return err
 	}
 	admin, err := a.Password(ctx, "admin", adminPassword, "")

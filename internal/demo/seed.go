@@ -14,6 +14,7 @@ import (
 	"warthesis/internal/access"
 	"warthesis/internal/clock"
 	"warthesis/internal/oci"
+	"warthesis/internal/record"
 	"warthesis/internal/registry"
 )
 
@@ -81,7 +82,7 @@ func (a act) happen(ctx context.Context, r *registry.Registry, rights *access.Ac
 			return errors.New(v.Reason)
 		}
 	}
-	return a.do(registry.WithCaller(ctx, registry.Caller{Account: a.who}), r)
+	return a.do(registry.WithCaller(ctx, registry.Caller{Account: a.who, Makes: record.Maker{Namespace: true}}), r)
 }
 
 // push lets somebody push an image under tags.

@@ -11,6 +11,7 @@ import (
 	"net/http"
 	"net/netip"
 	"net/url"
+	"runtime/debug"
 	"strconv"
 	"strings"
 	"sync/atomic"
@@ -66,7 +67,7 @@ func New(o Options) (http.Handler, error) {
 	}
 	router.RedirectTrailingSlash = false
 	who := callers.New(callers.Options{Access: o.Access, Outside: o.Outside, Trusted: o.Trusted, RequestID: requestID})
-	router.Use(identify(), logged(), gin.CustomRecovery(recovered), management.Who(who))
+	router.Use(identify(), logged(), recovered(), management.Who(who))
 	registerHealth(router, o)
 	if o.Authority != nil {
 		router.GET(AuthorityPath, func(c *gin.Context) { c.Data(http.StatusOK, "application/x-pem-file", o.Authority) })
@@ -83,7 +84,7 @@ func New(o Options) (http.Handler, error) {
 		return nil, fmt.Errorf("prepare the console: %w", err)
 	}
 	router.NoRoute(page.Serve)
-	return router, nil
+	return withDeadlines(router, o.BodyIdle, o.ManifestBytes), nil
 }
 
 // AuthorityPath is where the certificate of a private authority is served.
@@ -108,8 +109,9 @@ func identify() gin.HandlerFunc {
 
 func requestID(c *gin.Context) string { return c.Writer.Header().Get(requestHeader) }
 
-// logged writes one line for each request that changes something or fails. Reads
-// are counted, not logged one by one, unless the level asks for them.
+// logged writes one line for each request that changes something or fails. Reads,
+// and refusals that anybody can get by asking, are not logged one by one unless the
+// level asks for them: the audit log counts them.
 func logged() gin.HandlerFunc {
 	return func(c *gin.Context) {
 		began := time.Now()
@@ -131,19 +133,38 @@ func logged() gin.HandlerFunc {
 
 func levelOf(c *gin.Context) slog.Level {
 	reads := c.Request.Method == http.MethodGet || c.Request.Method == http.MethodHead
+	status := c.Writer.Status()
 	switch {
-	case c.Writer.Status() >= http.StatusInternalServerError:
+	case status >= http.StatusInternalServerError:
 		return slog.LevelError
-	case reads && (c.Writer.Status() < http.StatusBadRequest || c.Writer.Status() == http.StatusNotFound):
+	case reads && (status < http.StatusBadRequest || status == http.StatusNotFound):
+		return slog.LevelDebug
+	case status == http.StatusUnauthorized, status == http.StatusTooManyRequests, status >= http.StatusBadRequest && !callers.Came(c):
 		return slog.LevelDebug
 	}
 	return slog.LevelInfo
 }
 
-// recovered answers a panic of one request; the service goes on.
-func recovered(c *gin.Context, reason any) {
-	slog.Error("a request panicked", "request", requestID(c), "path", c.Request.URL.Path, "reason", reason)
-	c.AbortWithStatus(http.StatusInternalServerError)
+// recovered answers a panic of one request; the service goes on. An answer that is
+// cut must look so: the connection ends without its end.
+func recovered() gin.HandlerFunc {
+	return func(c *gin.Context) {
+		defer func() {
+			reason := recover()
+			if reason == nil {
+				return
+			}
+			if reason != http.ErrAbortHandler {
+				slog.Error("a request panicked", "request", requestID(c), "path", c.Request.URL.Path, "reason", reason, "stack", string(debug.Stack()))
+				if !c.Writer.Written() {
+					c.AbortWithStatus(http.StatusInternalServerError)
+					return
+				}
+			}
+			panic(http.ErrAbortHandler)
+		}()
+		c.Next()
+	}
 }
 
 // metrics serves what the process tells of itself, in the form of OpenMetrics.

@@ -16,6 +16,10 @@ type Descriptor = v1.Descriptor
 // registries to take (distribution-spec, "Pushing Manifests").
 const DefaultManifestLimit = 4 << 20
 
+// MaxDescriptors is how many layers, or how many manifests, one manifest or index may
+// name: each is a row that is written while all other changes wait.
+const MaxDescriptors = 4096
+
 // Manifest is what a manifest or an index names. It is a reading aid: the bytes
 // it was read from stay the truth and are never written from it.
 type Manifest struct {
@@ -209,6 +213,9 @@ func (o object) descriptors(key string) ([]Descriptor, error) {
 	var list []json.RawMessage
 	if err := o.read(key, &list); err != nil {
 		return nil, manifestInvalid("the manifest's %s must be a list", key)
+	}
+	if len(list) > MaxDescriptors {
+		return nil, manifestInvalid("the manifest's %s are %d, at most %d may be; make several manifests of them, and an index", key, len(list), MaxDescriptors)
 	}
 	descriptors := make([]Descriptor, 0, len(list))
 	for i, raw := range list {

@@ -46,12 +46,26 @@ func heldBy(db *gorm.DB, repository int64) *gorm.DB {
 	return db.Model(&Blob{}).Joins("JOIN holdings ON holdings.blob_id = blobs.id AND holdings.repository_id = ? AND holdings.ended_at = 0", repository)
 }
 
-// KeepBlob records that the disk has the content. A blob that is known already stays as it is.
-func (tx *Tx) KeepBlob(digest oci.Digest, size int64) (Blob, error) {
+// Arrival tells whether content came with its bytes.
+type Arrival bool
+
+// Content that was placed just now, and content that was there.
+const (
+	Placed Arrival = true
+	Known  Arrival = false
+)
+
+// KeepBlob records that the disk has the content. Of a blob that is recorded
+// already, what was placed renews the time of placing.
+func (tx *Tx) KeepBlob(digest oci.Digest, size int64, came Arrival) (Blob, error) {
 	made := Blob{Digest: digest, Size: size, PlacedAt: tx.Now(), TouchedAt: tx.Served()}
+	columns := []string{"touched_at"}
+	if came == Placed {
+		columns = append(columns, "placed_at", "size")
+	}
 	err := tx.db.Clauses(clause.OnConflict{
 		Columns:   []clause.Column{{Name: "digest"}},
-		DoUpdates: clause.AssignmentColumns([]string{"touched_at"}),
+		DoUpdates: clause.AssignmentColumns(columns),
 	}).Create(&made).Error
 	if err != nil {
 		return made, err

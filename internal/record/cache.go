@@ -2,7 +2,6 @@ package record
 
 import (
 	"sync"
-	"sync/atomic"
 
 	lru "github.com/hashicorp/golang-lru/v2"
 
@@ -30,8 +29,6 @@ type cache struct {
 	manifests    *lru.Cache[contentKey, Manifest]
 	tags         *lru.Cache[tagKey, oci.Digest]
 	holdings     *lru.Cache[contentKey, Blob]
-	// rights is asked several times for each request; nil is to be loaded.
-	rights atomic.Pointer[Rights]
 
 	mu sync.Mutex
 	// generation counts changes: what was read before one is not kept after it.

@@ -2,6 +2,7 @@ package record
 
 import (
 	"context"
+	"errors"
 	"sync"
 
 	"warthesis/internal/oci"
@@ -73,6 +74,17 @@ type Event struct {
 	Detail string
 	// Verdict is VerdictDone or VerdictRefused.
 	Verdict string
+	// NamespaceID and RepositoryID are the places that the names meant; 0 for none.
+	NamespaceID  int64
+	RepositoryID int64
+	// Open tells of a repository that came or went whether anybody could pull there.
+	Open bool
+}
+
+// In sets the place of an event: a repository, whose name it has.
+func (e Event) In(r Repository) Event {
+	e.Repository, e.RepositoryID, e.NamespaceID = r.Name, r.ID, r.NamespaceID
+	return e
 }
 
 // Log adds an event to the change; listeners hear of it once it is committed.
@@ -81,10 +93,31 @@ func (tx *Tx) Log(e Event) error {
 	if e.Verdict == "" {
 		e.Verdict = VerdictDone
 	}
+	if err := tx.place(&e); err != nil {
+		return err
+	}
 	if err := tx.db.Create(&e).Error; err != nil {
 		return err
 	}
 	tx.events = append(tx.events, e)
+	return nil
+}
+
+// place finds out what the names of an event mean now, where nobody said, and of a
+// repository that comes or goes whether anybody may, or could, pull there.
+func (tx *Tx) place(e *Event) error {
+	if e.RepositoryID == 0 && e.Repository != "" {
+		found, err := tx.Repository(e.Repository)
+		if err != nil && !errors.Is(err, ErrNotFound) {
+			return err
+		}
+		e.RepositoryID, e.NamespaceID = found.ID, found.NamespaceID
+	}
+	switch e.Kind {
+	case EventRepositoryMade, EventRepositoryRemoved, EventRepositoryRestored:
+		return tx.db.Raw(`SELECT CASE visibility WHEN '' THEN (SELECT open FROM namespaces WHERE namespaces.id = namespace_id) ELSE visibility = 'open' END
+			FROM repositories WHERE id = ?`, e.RepositoryID).Scan(&e.Open).Error
+	}
 	return nil
 }
 
@@ -146,8 +179,11 @@ func (f *feed) close() {
 
 // EventFilter picks lines of the audit log. Zero fields pick all.
 type EventFilter struct {
-	Account    string
-	Namespace  string
+	Account string
+	// Namespace is that of the lines; NamedAlike, where set, adds lines that were of
+	// no place and name one that is called so.
+	Namespace  int64
+	NamedAlike string
 	Repository oci.Name
 	Kind       EventKind
 	Verdict    string
@@ -168,10 +204,13 @@ func (s *Store) Events(ctx context.Context, f EventFilter) ([]Event, error) {
 			query = query.Where(condition, value)
 		}
 	}
-	if f.Namespace != "" {
+	switch {
+	case f.NamedAlike != "":
 		// '0' follows '/'.
-		query = query.Where("(repository = ? OR repository >= ? AND repository < ? OR subject = ?)",
-			f.Namespace, f.Namespace+"/", f.Namespace+"0", "namespace "+f.Namespace)
+		query = query.Where("(namespace_id = ? AND namespace_id <> 0 OR namespace_id = 0 AND (repository = ? OR repository >= ? AND repository < ? OR subject = ?))",
+			f.Namespace, f.NamedAlike, f.NamedAlike+"/", f.NamedAlike+"0", "namespace "+f.NamedAlike)
+	case f.Namespace != 0:
+		query = query.Where("namespace_id = ?", f.Namespace)
 	}
 	if f.From != 0 {
 		query = query.Where("at >= ?", f.From)

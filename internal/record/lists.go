@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
 
 	"warthesis/internal/oci"
 )
@@ -34,42 +35,50 @@ type Page struct {
 	Seen Seen
 }
 
-// Seen is which repositories a caller may see. The zero value is none.
+// Seen is which repositories a caller may see. The zero value sees what anybody may
+// pull from. It is asked in the database, so that it does not grow with what there is.
 type Seen struct {
-	// All is every repository.
-	All bool
-	// Namespaces are seen whole, but for the repositories of Except; of others only
-	// the Repositories are seen.
-	Namespaces   []int64
-	Repositories []int64
-	Except       []int64
+	// Everything is every repository, Nothing none.
+	Everything, Nothing bool
+	// Account sees also where it, or a group of its, has a role; 0 is nobody.
+	Account int64
 	// Globs, where there are any, keep of all this what matches one of them.
 	Globs []string
 }
 
-// on keeps the repositories that are seen.
-func (s Seen) on(query *gorm.DB) *gorm.DB {
+const seenOpen = `repositories.visibility = 'open' OR repositories.visibility = '' AND repositories.namespace_id IN (SELECT id FROM namespaces WHERE open)`
+
+const seenByRole = seenOpen + ` OR repositories.namespace_id IN (SELECT grants.namespace_id FROM grants WHERE grants.namespace_id <> 0 AND (` + memberSQL + `))
+	OR repositories.id IN (SELECT grants.repository_id FROM grants WHERE grants.repository_id <> 0 AND (` + memberSQL + `))`
+
+// condition is what holds of the repositories that are seen.
+func (s Seen) condition() clause.Expr {
+	if s.Nothing {
+		return gorm.Expr("0")
+	}
+	sql, values := "1", []any(nil)
+	switch {
+	case s.Everything:
+	case s.Account == 0:
+		sql = "(" + seenOpen + ")"
+	default:
+		sql, values = "("+seenByRole+")", []any{s.Account, s.Account, s.Account, s.Account}
+	}
 	if len(s.Globs) > 0 {
-		matches := make([]string, len(s.Globs))
-		patterns := make([]any, len(s.Globs))
-		for i, glob := range s.Globs {
-			matches[i], patterns[i] = "repositories.name GLOB ?", glob
+		sql += " AND (" + strings.Repeat("repositories.name GLOB ? OR ", len(s.Globs)-1) + "repositories.name GLOB ?)"
+		for _, glob := range s.Globs {
+			values = append(values, glob)
 		}
-		query = query.Where("("+strings.Join(matches, " OR ")+")", patterns...)
 	}
-	if s.All {
-		return query
-	}
-	return query.Where("(repositories.namespace_id IN ? AND repositories.id NOT IN ? OR repositories.id IN ?)",
-		orNone(s.Namespaces), orNone(s.Except), orNone(s.Repositories))
+	return gorm.Expr(sql, values...)
 }
 
-// orNone makes an empty list one that SQL can compare with: no row has the ID 0.
-func orNone(ids []int64) []int64 {
-	if len(ids) == 0 {
-		return []int64{0}
-	}
-	return ids
+// on keeps the repositories that are seen.
+func (s Seen) on(query *gorm.DB) *gorm.DB { return query.Where(s.condition()) }
+
+// granted lists the places of a kind in which the account has a role.
+func (s Seen) granted(db *gorm.DB, place string) *gorm.DB {
+	return ofMember(db.Table("grants").Select(place).Where(place+" <> 0 AND ? <> 0", s.Account), s.Account)
 }
 
 // on puts the page's order, key and limit to a query over the two columns.
@@ -175,8 +184,10 @@ type Place struct {
 // digestEnd sorts behind every digest that begins with a prefix.
 const digestEnd = "~"
 
-// FindDigest returns where a digest, or the beginning of one, stands: as a live
-// manifest, and as what live manifests name.
+// FindDigest returns up to limit places each where a digest, or the beginning of
+// one, stands: as a live manifest, and as what live manifests name. They come in
+// the order of the index, so that one digest in very many places costs no more than
+// those that are returned.
 func (s *Store) FindDigest(ctx context.Context, prefix string, limit int, seen Seen) ([]Place, error) {
 	db := s.read.WithContext(ctx)
 	var found, named []Place
@@ -184,13 +195,13 @@ func (s *Store) FindDigest(ctx context.Context, prefix string, limit int, seen S
 		Select("repositories.name AS repository, manifests.digest, 'manifest' AS relation, manifests.digest AS holder, manifests.media_type, manifests.content_size AS size").
 		Joins("JOIN live_repositories AS repositories ON repositories.id = manifests.repository_id").
 		Where("manifests.digest >= ? AND manifests.digest < ? AND manifests.state = ?", prefix, prefix+digestEnd, StateLive).
-		Order("repositories.name").Limit(limit).Find(&found).Error
+		Order("manifests.digest").Limit(limit).Find(&found).Error
 	edges := seen.on(db.Table("edges")).
 		Select("repositories.name AS repository, edges.digest, edges.relation, manifests.digest AS holder, edges.media_type, edges.size").
-		Joins("JOIN manifests ON manifests.id = edges.manifest_id").
-		Joins("JOIN live_repositories AS repositories ON repositories.id = manifests.repository_id").
+		Joins("CROSS JOIN manifests ON manifests.id = edges.manifest_id").
+		Joins("CROSS JOIN live_repositories AS repositories ON repositories.id = manifests.repository_id").
 		Where("edges.digest >= ? AND edges.digest < ? AND manifests.state = ?", prefix, prefix+digestEnd, StateLive).
-		Order("repositories.name").Limit(limit).Find(&named).Error
+		Order("edges.digest, edges.relation").Limit(limit).Find(&named).Error
 	return append(found, named...), errors.Join(manifests, edges)
 }
 

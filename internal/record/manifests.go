@@ -2,6 +2,7 @@ package record
 
 import (
 	"context"
+	"encoding/json"
 
 	"gorm.io/gorm/clause"
 
@@ -45,16 +46,6 @@ type Manifest struct {
 	DeletedBy   string
 }
 
-// edge is one thing a manifest names.
-type edge struct {
-	ManifestID int64
-	Position   int
-	Relation   oci.Relation
-	Digest     oci.Digest
-	Size       int64
-	MediaType  string
-}
-
 // Manifest returns a live manifest by digest, or ErrNotFound.
 func (s *Store) Manifest(ctx context.Context, repository int64, digest oci.Digest) (Manifest, error) {
 	return cached(s.cache, s.cache.manifests, contentKey{repository, digest}, func() (Manifest, error) {
@@ -80,8 +71,8 @@ func (v View) Manifests(repository int64, digests []oci.Digest) (map[oci.Digest]
 // KeepManifest records a manifest with all it names, or notes that one that is
 // there came again. The caller fills what describes it and has seen, in this
 // change, all that it names.
-func (tx *Tx) KeepManifest(repository Repository, m Manifest, edges []oci.Edge) (Manifest, error) {
-	content, err := tx.KeepBlob(m.Digest, m.Size)
+func (tx *Tx) KeepManifest(repository Repository, m Manifest, edges []oci.Edge, came Arrival) (Manifest, error) {
+	content, err := tx.KeepBlob(m.Digest, m.Size, came)
 	if err != nil {
 		return m, err
 	}
@@ -108,15 +99,22 @@ func (tx *Tx) KeepManifest(repository Repository, m Manifest, edges []oci.Edge) 
 	return m, tx.keepEdges(m.ID, edges)
 }
 
+// keepEdges records all that a manifest names in one statement, whose values come as
+// one text: so thousands of them hold the writer for some milliseconds alone.
 func (tx *Tx) keepEdges(manifest int64, edges []oci.Edge) error {
-	rows := make([]edge, len(edges))
-	for i, e := range edges {
-		rows[i] = edge{manifest, i, e.Relation, e.Digest, e.Size, e.MediaType}
-	}
-	if len(rows) == 0 {
+	if len(edges) == 0 {
 		return nil
 	}
-	return tx.db.CreateInBatches(rows, sliceLength).Error
+	rows := make([][4]any, len(edges))
+	for i, e := range edges {
+		rows[i] = [4]any{e.Relation, e.Digest, e.Size, e.MediaType}
+	}
+	raw, err := json.Marshal(rows)
+	if err != nil {
+		return err
+	}
+	return tx.db.Exec(`INSERT INTO edges (manifest_id, position, relation, digest, size, media_type)
+		SELECT ?, key, value ->> 0, value ->> 1, value ->> 2, value ->> 3 FROM json_each(?)`, manifest, string(raw)).Error
 }
 
 // DeleteManifest takes a live manifest and the tags that point to it out of

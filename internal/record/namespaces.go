@@ -17,18 +17,20 @@ var ErrTaken = errors.New("the name is taken")
 func (tx *Tx) MakeNamespace(n Namespace) (Namespace, error) {
 	n.CreatedAt = tx.Now()
 	n.Labels, n.NewLabels = orEmpty(n.Labels), orEmpty(n.NewLabels)
-	tx.rightsChange()
-	return n, taken(tx.db.Create(&n).Error)
+	err := taken(tx.db.Create(&n).Error)
+	tx.touched.namespaces = append(tx.touched.namespaces, n.ID)
+	return n, err
 }
 
 // MakeRepository records a repository. It fails with ErrTaken.
 func (tx *Tx) MakeRepository(r Repository) (Repository, error) {
 	r.CreatedAt, r.PushedAt = tx.Now(), tx.Now()
 	r.Labels = orEmpty(r.Labels)
+	err := taken(tx.db.Create(&r).Error)
 	if r.Visibility != VisibilityInherited {
-		tx.rightsChange()
+		tx.touched.repositories = append(tx.touched.repositories, r.ID)
 	}
-	return r, taken(tx.db.Create(&r).Error)
+	return r, err
 }
 
 func orEmpty(l Labels) Labels {
@@ -45,24 +47,74 @@ func taken(err error) error {
 	return err
 }
 
-// SaveNamespace records what is to be changed of a namespace, its name aside.
-func (tx *Tx) SaveNamespace(n Namespace) error {
-	tx.rightsChange()
-	return tx.db.Model(&n).Select("description", "labels", "open", "push_makes", "new_description", "new_labels", "log_pulls").Updates(&n).Error
+// NamespaceColumn is what can be changed of a namespace, its name aside.
+type NamespaceColumn string
+
+// The columns of namespaces that can be changed.
+const (
+	NamespaceDescription    NamespaceColumn = "description"
+	NamespaceLabels         NamespaceColumn = "labels"
+	NamespaceOpen           NamespaceColumn = "open"
+	NamespacePushMakes      NamespaceColumn = "push_makes"
+	NamespaceNewDescription NamespaceColumn = "new_description"
+	NamespaceNewLabels      NamespaceColumn = "new_labels"
+	NamespaceLogPulls       NamespaceColumn = "log_pulls"
+)
+
+// SaveNamespace records the columns named of a namespace; all others stay.
+func (tx *Tx) SaveNamespace(n Namespace, columns ...NamespaceColumn) error {
+	tx.touched.namespaces = append(tx.touched.namespaces, n.ID)
+	return saveColumns(tx, &n, columns)
 }
 
-// SaveRepository records what is to be changed of a repository, its name aside.
-func (tx *Tx) SaveRepository(r Repository) error {
-	tx.rightsChange()
-	tx.forgetRepositories()
-	return tx.db.Model(&r).Select("description", "labels", "visibility").Updates(&r).Error
+// RepositoryColumn is what can be changed of a repository, its name aside.
+type RepositoryColumn string
+
+// The columns of repositories that can be changed.
+const (
+	RepositoryDescription RepositoryColumn = "description"
+	RepositoryLabels      RepositoryColumn = "labels"
+	RepositoryVisibility  RepositoryColumn = "visibility"
+)
+
+// SaveRepository records the columns named of a repository; all others stay.
+func (tx *Tx) SaveRepository(r Repository, columns ...RepositoryColumn) error {
+	tx.repositoryMoves(r)
+	return saveColumns(tx, &r, columns)
+}
+
+// repositoryMoves notes that what a repository's name means changes.
+func (tx *Tx) repositoryMoves(r Repository) {
+	tx.touched.repositories = append(tx.touched.repositories, r.ID)
+	tx.forget = append(tx.forget, func(c *cache) { c.repositories.Remove(r.Name) })
+}
+
+// namespaceMoves notes that what the names of a namespace and of all its
+// repositories mean changes.
+func (tx *Tx) namespaceMoves(n Namespace) error {
+	tx.touched.namespaces = append(tx.touched.namespaces, n.ID)
+	var ids []int64
+	err := tx.db.Model(&Repository{}).Where("namespace_id = ?", n.ID).Where(ownRights).Pluck("id", &ids).Error
+	tx.touched.repositories = append(tx.touched.repositories, ids...)
+	tx.forget = append(tx.forget, func(c *cache) { c.repositories.Purge() })
+	return err
 }
 
 // RenameNamespace gives a namespace, and with it all its repositories, another
-// name. It fails with ErrTaken.
+// name. It fails with ErrTaken, and with oci.CodeNameInvalid where the name of a
+// repository would get too long.
 func (tx *Tx) RenameNamespace(n Namespace, name string) error {
-	tx.rightsChange()
-	tx.forgetRepositories()
+	longest, err := one[Repository](tx.db.Where("namespace_id = ?", n.ID).Order("length(name) DESC"))
+	if err != nil && !errors.Is(err, ErrNotFound) {
+		return err
+	}
+	if length := len(longest.Name) - len(n.Name) + len(name); err == nil && length > oci.MaxNameLength {
+		return oci.Errorf(oci.CodeNameInvalid, "the repository %s would have a name of %d characters, and at most %d are allowed; take a shorter name, or rename that repository first",
+			longest.Name, length, oci.MaxNameLength)
+	}
+	if err := tx.namespaceMoves(n); err != nil {
+		return err
+	}
 	if err := taken(tx.db.Model(&Namespace{}).Where("id = ?", n.ID).Update("name", name).Error); err != nil {
 		return err
 	}
@@ -78,22 +130,21 @@ func (tx *Tx) RenameRepository(r Repository, name oci.Name) error {
 	if err != nil {
 		return err
 	}
-	tx.rightsChange()
-	tx.forgetRepositories()
-	return taken(tx.db.Model(&r).Updates(map[string]any{"name": name, "namespace_id": namespace.ID}).Error)
+	tx.repositoryMoves(r)
+	return taken(tx.db.Model(&r).Select("name", "namespace_id").Updates(&Repository{Name: name, NamespaceID: namespace.ID}).Error)
 }
 
 // RemoveNamespace takes a namespace with all its repositories out of sight.
 func (tx *Tx) RemoveNamespace(n Namespace, by string) error {
-	tx.rightsChange()
-	tx.forgetRepositories()
+	if err := tx.namespaceMoves(n); err != nil {
+		return err
+	}
 	return tx.db.Model(&n).Updates(map[string]any{"removed_at": tx.Now(), "removed_by": by}).Error
 }
 
 // RemoveRepository takes a repository with all it holds out of sight.
 func (tx *Tx) RemoveRepository(r Repository, by string) error {
-	tx.rightsChange()
-	tx.forgetRepositories()
+	tx.repositoryMoves(r)
 	return tx.db.Model(&r).Updates(map[string]any{"removed_at": tx.Now(), "removed_by": by}).Error
 }
 
@@ -104,27 +155,22 @@ func (tx *Tx) RestoreNamespace(name string) (Namespace, error) {
 	if err != nil {
 		return n, err
 	}
-	tx.rightsChange()
-	tx.forgetRepositories()
+	if err := tx.namespaceMoves(n); err != nil {
+		return n, err
+	}
 	return n, taken(tx.db.Model(&n).Updates(map[string]any{"removed_at": 0, "removed_by": ""}).Error)
 }
 
-// RestoreRepository brings back the repository of the name that was removed last.
-// It fails with ErrNotFound, and with ErrTaken where another one has the name.
-func (tx *Tx) RestoreRepository(name oci.Name) (Repository, error) {
-	r, err := one[Repository](tx.db.Where("name = ? AND removed_at <> 0", name).
-		Where("namespace_id IN (SELECT id FROM namespaces WHERE removed_at = 0)").Order("removed_at DESC"))
+// RestoreRepository brings back the repository of the name that was removed last
+// from a namespace. It fails with ErrNotFound, and with ErrTaken where another one
+// has the name.
+func (tx *Tx) RestoreRepository(namespace int64, name oci.Name) (Repository, error) {
+	r, err := one[Repository](tx.db.Where("name = ? AND removed_at <> 0 AND namespace_id = ?", name, namespace).Order("removed_at DESC"))
 	if err != nil {
 		return r, err
 	}
-	tx.rightsChange()
-	tx.forgetRepositories()
+	tx.repositoryMoves(r)
 	return r, taken(tx.db.Model(&r).Updates(map[string]any{"removed_at": 0, "removed_by": ""}).Error)
-}
-
-// forgetRepositories drops every cached repository: names may mean others now.
-func (tx *Tx) forgetRepositories() {
-	tx.forget = append(tx.forget, func(c *cache) { c.repositories.Purge() })
 }
 
 // NamespaceRow is a namespace with what lists show of it.
@@ -137,25 +183,27 @@ type NamespaceRow struct {
 	PushedAt Stamp
 }
 
+// namespaceRow counts what a caller may see: its condition on repositories stands in
+// each of the three places.
 const namespaceRow = `namespaces.*,
-	(SELECT count(*) FROM repositories WHERE repositories.namespace_id = namespaces.id AND repositories.removed_at = 0) AS repositories,
+	(SELECT count(*) FROM repositories WHERE repositories.namespace_id = namespaces.id AND repositories.removed_at = 0 AND (?)) AS repositories,
 	(SELECT coalesce(sum(blobs.size), 0) FROM repositories JOIN holdings ON holdings.repository_id = repositories.id AND holdings.ended_at = 0
-		JOIN blobs ON blobs.id = holdings.blob_id WHERE repositories.namespace_id = namespaces.id AND repositories.removed_at = 0) AS size,
-	(SELECT coalesce(max(repositories.pushed_at), 0) FROM repositories WHERE repositories.namespace_id = namespaces.id AND repositories.removed_at = 0) AS pushed_at`
+		JOIN blobs ON blobs.id = holdings.blob_id WHERE repositories.namespace_id = namespaces.id AND repositories.removed_at = 0 AND (?)) AS size,
+	(SELECT coalesce(max(repositories.pushed_at), 0) FROM repositories WHERE repositories.namespace_id = namespaces.id AND repositories.removed_at = 0 AND (?)) AS pushed_at`
 
-// namespaceRows returns the namespaces that are seen: those seen whole, and those
-// with a repository that is.
+// namespaceRows returns the namespaces that are seen: those that are open or in
+// which the caller has a role, and those with a repository that is seen.
 func (s *Store) namespaceRows(ctx context.Context, seen Seen) *gorm.DB {
-	query := s.read.WithContext(ctx).Table("namespaces").Where("namespaces.removed_at = 0").Select(namespaceRow)
-	if len(seen.Globs) > 0 {
-		within := seen.on(s.read.WithContext(ctx).Table("live_repositories AS repositories").Select("repositories.namespace_id"))
-		return query.Where("namespaces.id IN (?)", within)
-	}
-	if seen.All {
+	condition := seen.condition()
+	query := s.read.WithContext(ctx).Table("namespaces").Where("namespaces.removed_at = 0").Select(namespaceRow, condition, condition, condition)
+	if seen.Everything && len(seen.Globs) == 0 {
 		return query
 	}
-	return query.Where("(namespaces.id IN ? OR namespaces.id IN (SELECT namespace_id FROM repositories WHERE id IN ?))",
-		orNone(seen.Namespaces), orNone(seen.Repositories))
+	within := s.read.WithContext(ctx).Table("repositories").Select("1").Where("repositories.namespace_id = namespaces.id AND repositories.removed_at = 0").Where(condition)
+	if len(seen.Globs) > 0 || seen.Nothing {
+		return query.Where("EXISTS (?)", within)
+	}
+	return query.Where("(namespaces.open OR namespaces.id IN (?) OR EXISTS (?))", seen.granted(s.read.WithContext(ctx), "namespace_id"), within)
 }
 
 // Namespaces returns a page of the namespaces that are seen.
@@ -174,13 +222,19 @@ type Removed struct {
 	// Repository tells it from a namespace.
 	Repository bool
 	Name       string
-	RemovedAt  Stamp
-	RemovedBy  string
+	// NamespaceID is the namespace itself, or the one that the repository is in.
+	NamespaceID int64
+	RemovedAt   Stamp
+	RemovedBy   string
 }
 
-// RemovedPlaces returns what was removed, the last first.
-func (s *Store) RemovedPlaces(ctx context.Context, limit int) ([]Removed, error) {
+// RemovedPlaces returns up to limit places that were removed, the last first: all of
+// them, or only repositories of the namespaces in which an account is owner.
+func (s *Store) RemovedPlaces(ctx context.Context, all bool, account int64, limit int) ([]Removed, error) {
 	var rows []Removed
-	return rows, s.read.WithContext(ctx).Raw(`SELECT 0 AS repository, name, removed_at, removed_by FROM namespaces WHERE removed_at <> 0
-		UNION ALL SELECT 1, name, removed_at, removed_by FROM repositories WHERE removed_at <> 0 ORDER BY removed_at DESC LIMIT ?`, limit).Scan(&rows).Error
+	return rows, s.read.WithContext(ctx).Raw(`SELECT 0 AS repository, name, id AS namespace_id, removed_at, removed_by FROM namespaces WHERE removed_at <> 0 AND ?
+		UNION ALL SELECT 1, name, namespace_id, removed_at, removed_by FROM repositories WHERE removed_at <> 0
+			AND namespace_id IN (SELECT id FROM namespaces WHERE removed_at = 0)
+			AND (? OR namespace_id IN (SELECT namespace_id FROM grants WHERE role = 'owner' AND namespace_id <> 0 AND (`+memberSQL+`)))
+		ORDER BY removed_at DESC LIMIT ?`, all, all, account, account, limit).Scan(&rows).Error
 }

@@ -37,10 +37,12 @@ func digestOf(seed any) oci.Digest { return oci.DigestOf(oci.SHA256, fmt.Append(
 func keep(t *testing.T, s *Store, name oci.Name, tag oci.Tag, digest oci.Digest) Repository {
 	var r Repository
 	require.NoError(t, s.Update(ctx, func(tx *Tx) (err error) {
-		if r, err = tx.EnsureRepository(name); err != nil {
+		ensured, err := tx.EnsureRepository(name, Maker{Namespace: true})
+		if err != nil {
 			return err
 		}
-		m, err := tx.KeepManifest(r, Manifest{Digest: digest, MediaType: oci.MediaTypeImage, Size: 2}, nil)
+		r = ensured.Repository
+		m, err := tx.KeepManifest(r, Manifest{Digest: digest, MediaType: oci.MediaTypeImage, Size: 2}, nil, Placed)
 		if err != nil {
 			return err
 		}
@@ -96,7 +98,7 @@ func TestAFailedChangeLeavesItsNeighboursInTheGroupBe(t *testing.T) {
 	for i := range errs {
 		all.Go(func() {
 			errs[i] = s.Update(ctx, func(tx *Tx) error {
-				if _, err := tx.EnsureRepository(oci.Name(fmt.Sprintf("r%d", i))); err != nil {
+				if _, err := tx.EnsureRepository(oci.Name(fmt.Sprintf("r%d", i)), Maker{Namespace: true}); err != nil {
 					return err
 				}
 				switch i % 3 {
@@ -177,7 +179,7 @@ func TestListsPageByKeyInBothOrders(t *testing.T) {
 	}
 	for _, order := range []Order{ByName, ByChange} {
 		var names []oci.Name
-		page := Page{Order: order, Limit: 3, Seen: Seen{All: true}}
+		page := Page{Order: order, Limit: 3, Seen: Seen{Everything: true}}
 		for {
 			rows, err := s.Repositories(ctx, "n", page)
 			require.NoError(t, err)
@@ -195,7 +197,7 @@ func TestListsPageByKeyInBothOrders(t *testing.T) {
 		}
 		assert.Equal(t, want, names, order)
 	}
-	rows, err := s.Repositories(ctx, "", Page{Contains: "R3", Limit: 10, Seen: Seen{All: true}})
+	rows, err := s.Repositories(ctx, "", Page{Contains: "R3", Limit: 10, Seen: Seen{Everything: true}})
 	require.NoError(t, err)
 	require.Len(t, rows, 1)
 	assert.EqualValues(t, 1, rows[0].Tags)

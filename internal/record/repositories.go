@@ -94,27 +94,75 @@ func one[T any](query *gorm.DB) (T, error) {
 	return found[0], nil
 }
 
-// EnsureRepository returns the repository, and makes it and its namespace where
-// they are missing.
-func (tx *Tx) EnsureRepository(name oci.Name) (Repository, error) {
+// LiveRepository returns a repository that is not removed, or ErrNotFound.
+func (v View) LiveRepository(id int64) (Repository, error) {
+	return one[Repository](v.db.Table("live_repositories").Where("id = ?", id))
+}
+
+// LiveNamespace returns a namespace that is not removed, or ErrNotFound.
+func (v View) LiveNamespace(id int64) (Namespace, error) {
+	return one[Namespace](v.db.Where("id = ? AND removed_at = 0", id))
+}
+
+// LastNamespace returns the namespace that has a name or, where there is none, the
+// one that had it last, or ErrNotFound.
+func (v View) LastNamespace(name string) (Namespace, error) {
+	return one[Namespace](v.db.Where("name = ?", name).Order("removed_at = 0 DESC, removed_at DESC"))
+}
+
+// Maker is for whom a push makes what is missing. The zero value makes a repository
+// in a namespace that is there.
+type Maker struct {
+	// Namespace lets it make a namespace, which was missing when that was asked.
+	Namespace bool
+	// Account becomes the owner of such a namespace; 0 for none, as a registry admin
+	// needs no role.
+	Account int64
+	// By is the account's name.
+	By string
+}
+
+// Ensured is a repository that is there now.
+type Ensured struct {
+	Repository
+	// NewNamespace tells that its namespace was made with it.
+	NewNamespace bool
+}
+
+// EnsureRepository returns the repository, and makes it where it is missing, and
+// with it the namespace where the maker may. It fails with oci.CodeNameUnknown.
+func (tx *Tx) EnsureRepository(name oci.Name, m Maker) (Ensured, error) {
 	found, err := tx.Repository(name)
 	if !errors.Is(err, ErrNotFound) {
-		return found, err
+		return Ensured{found, false}, err
 	}
-	namespace, err := tx.Namespace(name.Namespace())
-	if errors.Is(err, ErrNotFound) {
-		// What was removed while something was on its way in is not made again by it.
-		if _, gone := one[Namespace](tx.db.Where("name = ?", name.Namespace())); gone == nil {
-			return found, oci.Errorf(oci.CodeNameUnknown, "the namespace %s was removed; a registry admin can restore it", name.Namespace())
-		}
-		namespace, err = tx.MakeNamespace(Namespace{Name: name.Namespace(), PushMakes: Writer})
-	}
+	namespace, made, err := tx.ensureNamespace(name.Namespace(), m)
 	if err != nil {
-		return found, err
+		return Ensured{}, err
 	}
-	return tx.MakeRepository(Repository{
+	found, err = tx.MakeRepository(Repository{
 		NamespaceID: namespace.ID, Name: name, Description: namespace.NewDescription, Labels: namespace.NewLabels,
 	})
+	return Ensured{found, made}, err
+}
+
+func (tx *Tx) ensureNamespace(name string, m Maker) (n Namespace, made bool, err error) {
+	n, err = tx.Namespace(name)
+	switch {
+	case errors.Is(err, ErrNotFound) && !m.Namespace:
+		return n, false, oci.Errorf(oci.CodeNameUnknown, "there is no namespace %s here any more; a registry admin can make or restore it", name)
+	case errors.Is(err, ErrNotFound):
+		if n, err = tx.MakeNamespace(Namespace{Name: name, PushMakes: Writer}); err != nil || m.Account == 0 {
+			return n, true, err
+		}
+		return n, true, tx.Give(Grant{GrantKey: GrantKey{AccountID: m.Account, NamespaceID: n.ID}, Role: Owner, GrantedBy: m.By})
+	case err == nil && m.Namespace && m.Account != 0:
+		// It was missing when the right was asked: only who made it meanwhile goes on.
+		if own, err := tx.HasRole(m.Account, n.ID, Owner); err != nil || !own {
+			return n, false, errors.Join(err, oci.Errorf(oci.CodeDenied, "the namespace %s was made by somebody else a moment ago; its owner can give a role there", name))
+		}
+	}
+	return n, false, err
 }
 
 // touchRepository notes that something came.

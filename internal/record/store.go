@@ -10,6 +10,7 @@ import (
 	"net/url"
 	"strconv"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/mattn/go-sqlite3"
@@ -33,6 +34,7 @@ type Store struct {
 	read   *gorm.DB
 	write  *gorm.DB
 	cache  *cache
+	rights atomic.Pointer[Rights]
 	feed   *feed
 	queue  chan *job
 	closed chan struct{}
@@ -61,6 +63,11 @@ func Open(path string, start func(before time.Duration) clock.Clock) (*Store, er
 	if err != nil {
 		return nil, errors.Join(fmt.Errorf("open the records: %w", err), closeDB(s.read), closeDB(s.write))
 	}
+	rights, err := loadRights(s.read)
+	if err != nil {
+		return nil, errors.Join(fmt.Errorf("open the records: %w", err), closeDB(s.read), closeDB(s.write))
+	}
+	s.rights.Store(rights)
 	s.clock = start(before)
 	s.ended.Go(s.writeLoop)
 	return s, nil
@@ -183,9 +190,11 @@ type job struct {
 // not wait for files or the network.
 type Tx struct {
 	View
-	store  *Store
-	forget []func(*cache)
-	events []Event
+	store   *Store
+	forget  []func(*cache)
+	events  []Event
+	touched touched
+	edits   []edit
 }
 
 // View reads the records: at one moment where it belongs to a change, otherwise
@@ -292,6 +301,7 @@ func (s *Store) commit(jobs []*job) {
 // follow lets caches and listeners know what was committed.
 func (s *Store) follow(changes []*Tx, results []error) {
 	var events []Event
+	var edits []edit
 	s.cache.change(func(c *cache) {
 		for i, tx := range changes {
 			if results[i] != nil {
@@ -301,7 +311,9 @@ func (s *Store) follow(changes []*Tx, results []error) {
 				forget(c)
 			}
 			events = append(events, tx.events...)
+			edits = append(edits, tx.edits...)
 		}
+		s.followRights(edits)
 	})
 	s.feed.send(events)
 }
@@ -329,7 +341,11 @@ func (tx *Tx) attempt(j *job) (err error) {
 			err = fmt.Errorf("%w: %w", errSavepoint, undo)
 		}
 	}()
-	return j.change(tx)
+	if err := j.change(tx); err != nil {
+		return err
+	}
+	tx.edits, err = tx.editsOf()
+	return err
 }
 
 // storageError gives a full disk its kind.

@@ -21,7 +21,7 @@ func (r *Registry) StatBlob(ctx context.Context, name oci.Name, digest oci.Diges
 	if err != nil {
 		return 0, err
 	}
-	if whole, err := r.isWhole(b); err != nil {
+	if whole, err := r.isWhole(b.Digest, b.Size, b.PlacedAt); err != nil {
 		return 0, err
 	} else if !whole {
 		return 0, oci.Errorf(oci.CodeBlobUnknown, "the registry's copy of %s is damaged; push it again", digest)
@@ -59,8 +59,8 @@ func (r *Registry) OpenBlob(ctx context.Context, name oci.Name, digest oci.Diges
 	}
 	// A file that was written to since it was placed is read before it is served.
 	info, err := f.Stat()
-	if err == nil && !r.isUntouched(b, info.ModTime()) {
-		err = r.check(b, f, info.ModTime())
+	if err == nil && !r.isUntouched(digest, b.PlacedAt, blob.Changed(info)) {
+		err = r.check(digest, b.Size, f, blob.Changed(info))
 	}
 	if err != nil {
 		f.Close()
@@ -71,25 +71,32 @@ func (r *Registry) OpenBlob(ctx context.Context, name oci.Name, digest oci.Diges
 
 // isUntouched reports whether a file is as it was placed, by its time, or was found
 // to be right since.
-func (r *Registry) isUntouched(b record.Blob, written time.Time) bool {
-	if !written.After(b.PlacedAt.Time()) {
+func (r *Registry) isUntouched(digest oci.Digest, placed record.Stamp, changed time.Time) bool {
+	if !changed.After(placed.Time()) {
 		return true
 	}
-	right, checked := r.checked.Get(b.Digest)
-	return checked && right.Equal(written)
+	right, checked := r.checked.Get(digest)
+	return checked && right.Equal(changed)
+}
+
+// placed notes that content was placed just now, and is right as it is.
+func (r *Registry) placed(digest oci.Digest) {
+	if _, changed, err := r.blobs.Stat(digest); err == nil {
+		r.checked.Add(digest, changed)
+	}
 }
 
 // check reads content against its digest, and remembers that it is right.
-func (r *Registry) check(b record.Blob, f blob.File, written time.Time) error {
-	hash := b.Digest.Algorithm().Hash()
-	if _, err := io.Copy(hash, io.NewSectionReader(f, 0, b.Size)); err != nil {
-		return fmt.Errorf("read content %s: %w", b.Digest, err)
+func (r *Registry) check(digest oci.Digest, size int64, f blob.File, changed time.Time) error {
+	hash := digest.Algorithm().Hash()
+	if _, err := io.Copy(hash, io.NewSectionReader(f, 0, size)); err != nil {
+		return fmt.Errorf("read content %s: %w", digest, err)
 	}
-	if found := fmt.Sprintf("%x", hash.Sum(nil)); found != b.Digest.Encoded() {
-		slog.Error("content on the disk was changed", "digest", b.Digest, "found", found, "written", written)
-		return damaged(b.Digest)
+	if found := fmt.Sprintf("%x", hash.Sum(nil)); found != digest.Encoded() {
+		slog.Error("content on the disk was changed", "digest", digest, "found", found, "changed", changed)
+		return damaged(digest)
 	}
-	r.checked.Add(b.Digest, written)
+	r.checked.Add(digest, changed)
 	return nil
 }
 
@@ -113,35 +120,35 @@ func (r *Registry) openContent(digest oci.Digest, size int64) (blob.File, error)
 	return nil, damaged(digest)
 }
 
-// isThere reports whether content need not be placed: a record vouches for it and
-// the file has its size. A damaged file is replaced by the next push.
-func (r *Registry) isThere(ctx context.Context, digest oci.Digest, size int64) (bool, error) {
-	known, err := r.records.Blob(ctx, digest)
-	if errors.Is(err, record.ErrNotFound) {
-		return false, nil
-	}
-	if err != nil || known.Size != size {
-		return false, err
-	}
-	return r.isWhole(known)
-}
-
 // isWhole reports whether there is a file of the recorded size, which was not
 // written to since it was placed, or is right all the same.
-func (r *Registry) isWhole(b record.Blob) (bool, error) {
-	there, written, err := r.blobs.Stat(b.Digest)
+func (r *Registry) isWhole(digest oci.Digest, size int64, placed record.Stamp) (bool, error) {
+	there, changed, err := r.blobs.Stat(digest)
 	if errors.Is(err, blob.ErrUnknown) {
 		return false, nil
 	}
-	if err != nil || there != b.Size || r.isUntouched(b, written) {
-		return err == nil && there == b.Size, err
+	if err != nil || there != size || r.isUntouched(digest, placed, changed) {
+		return err == nil && there == size, err
 	}
-	f, _, err := r.blobs.Open(b.Digest)
+	return r.isRight(digest, size)
+}
+
+// isRight reads the file of content, where there is one, and reports whether it is
+// that content.
+func (r *Registry) isRight(digest oci.Digest, size int64) (bool, error) {
+	f, there, err := r.blobs.Open(digest)
+	if errors.Is(err, blob.ErrUnknown) {
+		return false, nil
+	}
 	if err != nil {
 		return false, err
 	}
 	defer f.Close()
-	err = r.check(b, f, written)
+	info, err := f.Stat()
+	if err != nil || there != size {
+		return false, err
+	}
+	err = r.check(digest, size, f, blob.Changed(info))
 	if errors.Is(err, oci.CodeStorageFault) {
 		return false, nil
 	}
@@ -160,7 +167,11 @@ func (r *Registry) MountBlob(ctx context.Context, name oci.Name, digest oci.Dige
 	if err != nil {
 		return false, err
 	}
-	if whole, err := r.isWhole(source); err != nil || !whole {
+	if whole, err := r.isWhole(source.Digest, source.Size, source.PlacedAt); err != nil || !whole {
+		return false, err
+	}
+	to, err := r.target(ctx, name)
+	if err != nil {
 		return false, err
 	}
 	err = r.records.Update(ctx, func(tx *record.Tx) error {
@@ -168,7 +179,7 @@ func (r *Registry) MountBlob(ctx context.Context, name oci.Name, digest oci.Dige
 		if err != nil {
 			return err
 		}
-		repository, err := tx.EnsureRepository(name)
+		repository, err := to.in(ctx, tx)
 		if err != nil {
 			return err
 		}

@@ -20,7 +20,7 @@ func (r *Registry) DeleteTag(ctx context.Context, name oci.Name, tag oci.Tag) er
 		if err := tx.DeleteTag(found, tag, callerOf(ctx).Account); err != nil {
 			return err
 		}
-		return logTagDeleted(ctx, tx, name, tag)
+		return logTagDeleted(ctx, tx, found, tag)
 	})
 	if errors.Is(err, record.ErrNotFound) {
 		return oci.Errorf(oci.CodeManifestUnknown, "the repository %s has no tag %s", name, tag)
@@ -28,8 +28,8 @@ func (r *Registry) DeleteTag(ctx context.Context, name oci.Name, tag oci.Tag) er
 	return err
 }
 
-func logTagDeleted(ctx context.Context, tx *record.Tx, name oci.Name, tag oci.Tag) error {
-	deleted := event(ctx, record.EventTagDeleted, name)
+func logTagDeleted(ctx context.Context, tx *record.Tx, in record.Repository, tag oci.Tag) error {
+	deleted := event(ctx, record.EventTagDeleted, in)
 	deleted.Tag = tag
 	return tx.Log(deleted)
 }
@@ -59,11 +59,11 @@ func (r *Registry) DeleteManifest(ctx context.Context, name oci.Name, digest oci
 			return err
 		}
 		for _, tag := range tags {
-			if err := logTagDeleted(ctx, tx, name, tag); err != nil {
+			if err := logTagDeleted(ctx, tx, found, tag); err != nil {
 				return err
 			}
 		}
-		deleted := event(ctx, record.EventManifestDeleted, name)
+		deleted := event(ctx, record.EventManifestDeleted, found)
 		deleted.Digest = digest
 		return tx.Log(deleted)
 	})
@@ -87,7 +87,7 @@ func (r *Registry) DeleteBlob(ctx context.Context, name oci.Name, digest oci.Dig
 		if err := tx.EndHolding(found, digest, callerOf(ctx).Account); err != nil {
 			return err
 		}
-		deleted := event(ctx, record.EventBlobDeleted, name)
+		deleted := event(ctx, record.EventBlobDeleted, found)
 		deleted.Digest = digest
 		return tx.Log(deleted)
 	})

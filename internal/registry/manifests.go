@@ -47,6 +47,16 @@ func (r *Registry) resolve(ctx context.Context, found record.Repository, target 
 	return digest, err
 }
 
+// StatManifest fails with CodeManifestUnknown where the file of a manifest is gone or
+// not what the records say, so that whoever asks before pushing sends it again and
+// mends it.
+func (r *Registry) StatManifest(m record.Manifest) error {
+	if whole, err := r.isWhole(m.Digest, m.Size, m.PushedAt); err != nil || whole {
+		return err
+	}
+	return oci.Errorf(oci.CodeManifestUnknown, "the registry's copy of %s is damaged; push it again", m.Digest)
+}
+
 // ManifestBytes returns the bytes of a manifest as they were pushed. They are
 // shared: the caller does not change them.
 func (r *Registry) ManifestBytes(m record.Manifest) ([]byte, error) {
@@ -99,8 +109,8 @@ func (r *Registry) PushManifest(ctx context.Context, p ManifestPush) (record.Man
 	if err != nil {
 		return record.Manifest{}, err
 	}
-	repository, err := r.find(ctx, p.Name)
-	if err != nil && !errors.Is(err, record.ErrNotFound) {
+	to, err := r.target(ctx, p.Name)
+	if err != nil {
 		return record.Manifest{}, err
 	}
 	row := record.Manifest{
@@ -112,38 +122,39 @@ func (r *Registry) PushManifest(ctx context.Context, p ManifestPush) (record.Man
 	}
 	// Asked here first so that a manifest that is refused leaves no file; what
 	// counts is the same question inside the change.
-	if row.ContentSize, err = contentSize(r.records.View(ctx), repository.ID, parsed, row.Size); err != nil {
+	if row.ContentSize, err = contentSize(r.records.View(ctx), to.id, parsed, row.Size); err != nil {
 		return record.Manifest{}, err
 	}
-	row.Platforms = r.platforms(ctx, repository, parsed)
-	if err := r.placeManifest(ctx, digest, p.Raw); err != nil {
+	row.Platforms = r.platforms(ctx, p.Name, parsed)
+	came, err := r.placeManifest(digest, p.Raw)
+	if err != nil {
 		return record.Manifest{}, err
 	}
 	err = r.records.Update(context.WithoutCancel(ctx), func(tx *record.Tx) error {
-		row, err = r.acceptManifest(ctx, tx, p, parsed, row)
+		row, err = acceptManifest(ctx, tx, to, p.Tags, parsed, row, came)
 		return err
 	})
 	return row, err
 }
 
-func (r *Registry) acceptManifest(ctx context.Context, tx *record.Tx, p ManifestPush, parsed oci.Manifest, row record.Manifest) (record.Manifest, error) {
-	repository, err := tx.EnsureRepository(p.Name)
+func acceptManifest(ctx context.Context, tx *record.Tx, to target, tags []oci.Tag, parsed oci.Manifest, row record.Manifest, came record.Arrival) (record.Manifest, error) {
+	repository, err := to.in(ctx, tx)
 	if err != nil {
 		return row, err
 	}
 	if row.ContentSize, err = contentSize(tx.View, repository.ID, parsed, row.Size); err != nil {
 		return row, err
 	}
-	kept, err := tx.KeepManifest(repository, row, parsed.Edges())
+	kept, err := tx.KeepManifest(repository, row, parsed.Edges(), came)
 	if err != nil {
 		return row, err
 	}
-	pushed := event(ctx, record.EventManifestPushed, p.Name)
+	pushed := event(ctx, record.EventManifestPushed, repository)
 	pushed.Digest = kept.Digest
 	if err := tx.Log(pushed); err != nil {
 		return row, err
 	}
-	for _, tag := range p.Tags {
+	for _, tag := range tags {
 		moved, err := tx.MoveTag(repository, tag, kept, callerOf(ctx).Account)
 		if err != nil {
 			return row, err
@@ -151,7 +162,7 @@ func (r *Registry) acceptManifest(ctx context.Context, tx *record.Tx, p Manifest
 		if !moved {
 			continue
 		}
-		move := event(ctx, record.EventTagMoved, p.Name)
+		move := event(ctx, record.EventTagMoved, repository)
 		move.Tag, move.Digest = tag, kept.Digest
 		if err := tx.Log(move); err != nil {
 			return row, err
@@ -170,11 +181,17 @@ func checkedDigest(p ManifestPush) (oci.Digest, error) {
 	return p.Digest, nil
 }
 
-func (r *Registry) placeManifest(ctx context.Context, digest oci.Digest, raw []byte) error {
-	if there, err := r.isThere(ctx, digest, int64(len(raw))); err != nil || there {
-		return err
+// placeManifest places a manifest where the file that is there, if any, is not right:
+// it is small enough to be read each time.
+func (r *Registry) placeManifest(digest oci.Digest, raw []byte) (record.Arrival, error) {
+	if right, err := r.isRight(digest, int64(len(raw))); err != nil || right {
+		return record.Known, err
 	}
-	return r.blobs.PlaceBytes(newID(), digest, raw)
+	if err := r.blobs.PlaceBytes(newID(), digest, raw); err != nil {
+		return record.Known, err
+	}
+	r.placed(digest)
+	return record.Placed, nil
 }
 
 // Missing is the detail of a refusal: one thing that a manifest names and the
@@ -250,7 +267,7 @@ func missingError(missing []Missing) error {
 // platforms returns what the manifest runs on, for lists: an index says so
 // itself, an image in its config. It is a help for readers, so that a config that
 // cannot be read is no error.
-func (r *Registry) platforms(ctx context.Context, repository record.Repository, m oci.Manifest) string {
+func (r *Registry) platforms(ctx context.Context, name oci.Name, m oci.Manifest) string {
 	if m.IsIndex() {
 		var all []string
 		for _, child := range m.Children {
@@ -260,7 +277,7 @@ func (r *Registry) platforms(ctx context.Context, repository record.Repository, 
 		}
 		return strings.Join(all, " ")
 	}
-	config, err := r.ImageConfig(ctx, repository.Name, m)
+	config, err := r.ImageConfig(ctx, name, m)
 	if err != nil {
 		return ""
 	}

@@ -170,6 +170,8 @@ type Caller struct {
 	Request string
 	// Token is the name of the token by which the account came, "" for none.
 	Token string
+	// Makes is what a push of this caller may make.
+	Makes record.Maker
 }
 
 type hiddenKey struct{}
@@ -206,10 +208,10 @@ func (c Caller) who() string {
 	return "address " + c.Address
 }
 
-// event starts an event of the caller.
-func event(ctx context.Context, kind record.EventKind, name oci.Name) record.Event {
+// event starts an event of the caller in a repository.
+func event(ctx context.Context, kind record.EventKind, in record.Repository) record.Event {
 	c := callerOf(ctx)
-	return record.Event{Kind: kind, Repository: name, Account: c.Account, Address: c.Address, Request: c.Request, Token: c.Token}
+	return record.Event{Kind: kind, Account: c.Account, Address: c.Address, Request: c.Request, Token: c.Token}.In(in)
 }
 
 // newID returns a random name for an upload or a staged file.

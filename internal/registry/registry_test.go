@@ -18,7 +18,7 @@ import (
 	"warthesis/internal/record"
 )
 
-var ctx = context.Background()
+var ctx = WithCaller(context.Background(), Caller{Makes: record.Maker{Namespace: true}})
 
 // open returns a registry on a real folder, its clock and the folder.
 func open(t *testing.T, limits Limits) (*Registry, *clock.Set, string) {
@@ -82,7 +82,7 @@ func TestABlobOverTheLimitIsRefusedAndLeavesNothing(t *testing.T) {
 
 func TestOneCallerCannotTakeAllUploads(t *testing.T) {
 	r, _, _ := open(t, Limits{UploadsPerCaller: 2})
-	one, other := WithCaller(ctx, Caller{Address: "192.0.2.1"}), WithCaller(ctx, Caller{Address: "192.0.2.2"})
+	one, other := WithCaller(ctx, Caller{Address: "192.0.2.1", Makes: record.Maker{Namespace: true}}), WithCaller(ctx, Caller{Address: "192.0.2.2"})
 	first, err := r.StartUpload(one, "a", oci.SHA256)
 	require.NoError(t, err)
 	_, err = r.StartUpload(one, "a", oci.SHA256)

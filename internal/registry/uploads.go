@@ -61,8 +61,13 @@ func (r *Registry) StartUpload(ctx context.Context, name oci.Name, algorithm oci
 	if err := r.openOne(s.who); err != nil {
 		return Progress{}, err
 	}
-	err := r.records.Update(ctx, func(tx *record.Tx) (err error) {
-		if s.repository, err = tx.EnsureRepository(name); err != nil {
+	to, err := r.target(ctx, name)
+	if err != nil {
+		r.closeOne(s.who)
+		return Progress{}, err
+	}
+	err = r.records.Update(ctx, func(tx *record.Tx) (err error) {
+		if s.repository, err = to.in(ctx, tx); err != nil {
 			return err
 		}
 		s.recorded = record.Upload{ID: s.id, RepositoryID: s.repository.ID, Algorithm: algorithm}
@@ -100,9 +105,11 @@ func (r *Registry) AppendUpload(ctx context.Context, name oci.Name, id string, p
 	}
 	defer s.pass()
 	if err := r.receive(s, p); err != nil {
-		return s.progress(), r.keepWhatCame(s, err)
+		err = r.keepWhatCame(s, err)
+		return s.rest(), err
 	}
-	return s.progress(), r.checkpoint(s)
+	err = r.checkpoint(s)
+	return s.rest(), err
 }
 
 // FinishUpload takes the last piece, which may be empty, and places the content
@@ -115,9 +122,11 @@ func (r *Registry) FinishUpload(ctx context.Context, name oci.Name, id string, p
 	}
 	defer s.pass()
 	if err := r.receive(s, p); err != nil {
-		return r.keepWhatCame(s, err)
+		err = r.keepWhatCame(s, err)
+		s.rest()
+		return err
 	}
-	err = r.settle(ctx, name, s.upload, digest, id)
+	err = r.settle(ctx, target{name, s.repository.ID}, s.upload, digest, id)
 	r.end(s)
 	if err != nil {
 		// The refusal is the answer; a row left behind is met as an unknown upload.
@@ -141,6 +150,10 @@ func (r *Registry) PushBlob(ctx context.Context, name oci.Name, p Part, digest o
 		return err
 	}
 	defer r.closeOne(who)
+	to, err := r.target(ctx, name)
+	if err != nil {
+		return err
+	}
 	upload, err := r.blobs.NewUpload(newID(), digest.Algorithm())
 	if err != nil {
 		return err
@@ -149,7 +162,7 @@ func (r *Registry) PushBlob(ctx context.Context, name oci.Name, p Part, digest o
 		upload.Discard()
 		return err
 	}
-	return r.settle(ctx, name, upload, digest, "")
+	return r.settle(ctx, to, upload, digest, "")
 }
 
 // CancelUpload ends an upload and removes what it brought.
@@ -170,29 +183,26 @@ func (r *Registry) dropUpload(id string) error {
 	return r.records.Update(context.Background(), func(tx *record.Tx) error { return tx.DropUpload(id) })
 }
 
-// settle makes a whole upload a blob that the repository holds. The upload is
-// over afterwards, whatever the outcome.
-func (r *Registry) settle(ctx context.Context, name oci.Name, upload *blob.Upload, digest oci.Digest, session string) error {
+// settle makes a whole upload a blob that the repository holds. It takes the place of
+// a copy that is there: nothing but reading that one could tell whether it is whole.
+// The upload is over afterwards, whatever the outcome.
+func (r *Registry) settle(ctx context.Context, to target, upload *blob.Upload, digest oci.Digest, session string) error {
 	size := upload.Offset()
 	if err := upload.Verify(digest); err != nil {
 		upload.Discard()
 		return err
 	}
-	if there, err := r.isThere(ctx, digest, size); err != nil {
-		upload.Discard()
-		return err
-	} else if there {
-		upload.Discard()
-	} else if err := upload.Place(digest); err != nil {
+	if err := upload.Place(digest); err != nil {
 		return err
 	}
+	r.placed(digest)
 	// The bytes are placed: that the sender has gone is no reason to forget them.
 	return r.records.Update(context.WithoutCancel(ctx), func(tx *record.Tx) error {
-		repository, err := tx.EnsureRepository(name)
+		repository, err := to.in(ctx, tx)
 		if err != nil {
 			return err
 		}
-		placed, err := tx.KeepBlob(digest, size)
+		kept, err := tx.KeepBlob(digest, size, record.Placed)
 		if err != nil {
 			return err
 		}
@@ -201,7 +211,7 @@ func (r *Registry) settle(ctx context.Context, name oci.Name, upload *blob.Uploa
 				return err
 			}
 		}
-		return tx.Hold(repository, placed)
+		return tx.Hold(repository, kept)
 	})
 }
 
@@ -379,6 +389,17 @@ func (s *session) progress() Progress {
 		return Progress{ID: s.id, Offset: s.recorded.Offset}
 	}
 	return Progress{ID: s.id, Offset: s.upload.Offset()}
+}
+
+// rest lets go of the file between two requests, and returns how far the upload has
+// come: one that nobody sends to costs its row and its bytes on the disk. The caller
+// has the turn, and what came is recorded.
+func (s *session) rest() Progress {
+	if s.upload != nil && !s.over {
+		s.upload.Close()
+		s.upload = nil
+	}
+	return s.progress()
 }
 
 // session finds an open upload of the repository, also one from before a restart.

@@ -15,12 +15,15 @@ import (
 	"strings"
 	"time"
 
+	"golang.org/x/oauth2"
+
 	"warthesis/internal/access"
 	"warthesis/internal/authority"
 	"warthesis/internal/blob"
 	"warthesis/internal/clock"
 	"warthesis/internal/config"
 	"warthesis/internal/httpd"
+	"warthesis/internal/outward"
 	"warthesis/internal/record"
 	"warthesis/internal/registry"
 )
@@ -67,9 +70,18 @@ func (h *Home) open(c config.Config, start func(time.Duration) clock.Clock) erro
 	if err != nil {
 		return err
 	}
-	h.Access, err = access.Open(h.Records, clk, filepath.Join(c.Data, keysFolder))
+	issuers := outward.Client(issuerPatience, issuerBytes)
+	h.Access, err = access.Open(h.Records, clk, filepath.Join(c.Data, keysFolder), func(ctx context.Context) context.Context {
+		return context.WithValue(ctx, oauth2.HTTPClient, issuers)
+	})
 	return err
 }
+
+// How long a question to an issuer of identities may take, and the longest answer.
+const (
+	issuerPatience = 10 * time.Second
+	issuerBytes    = 1 << 20
+)
 
 // keysFolder is the folder of keys in the data folder.
 const keysFolder = "keys"
@@ -116,8 +128,9 @@ type Started struct {
 }
 
 // Run serves until ctx is done, then lets requests in flight finish within the
-// bound of the configuration. started is told once it answers.
-func Run(ctx context.Context, c config.Config, version string, started func(Started)) error {
+// bound of the configuration. started is told once it can answer; where that fails
+// nothing is served, and a first admin is not made.
+func Run(ctx context.Context, c config.Config, version string, started func(Started) error) error {
 	home, err := OpenHome(c, RunningClock)
 	if err != nil {
 		return err
@@ -135,11 +148,7 @@ type service struct {
 	says     Started
 }
 
-func (s *service) run(ctx context.Context, started func(Started)) error {
-	var err error
-	if s.says.AdminPassword, err = s.home.Access.FirstAdmin(ctx, s.config.AdminPassword); err != nil {
-		return fmt.Errorf("make the account of the first admin: %w", err)
-	}
+func (s *service) run(ctx context.Context, started func(Started) error) error {
 	certificates, private, err := s.certificates()
 	if err != nil {
 		return err
@@ -159,16 +168,23 @@ func (s *service) run(ctx context.Context, started func(Started)) error {
 		MaxHeaderBytes:    64 << 10,
 		ErrorLog:          slog.NewLogLogger(slog.Default().Handler(), slog.LevelDebug),
 	}
+	defer listener.Close()
 	s.says.Address, s.says.Scheme = listener.Addr().String(), "http"
+	if certificates != nil {
+		s.says.Scheme = "https"
+		server.TLSConfig = certificates.Config()
+	}
+	if err := s.begin(ctx, started); err != nil {
+		return err
+	}
+	waits := s.waitForLetters()
+	defer waits()
 	failed := make(chan error, 1)
 	if certificates == nil {
 		go func() { failed <- server.Serve(listener) }()
 	} else {
-		s.says.Scheme = "https"
-		server.TLSConfig = certificates.Config()
 		go func() { failed <- server.ServeTLS(listener, "", "") }()
 	}
-	started(s.says)
 	select {
 	case err = <-failed:
 		close(s.stopping)
@@ -178,6 +194,30 @@ func (s *service) run(ctx context.Context, started func(Started)) error {
 		<-failed
 	}
 	return err
+}
+
+// begin says that the service is there and makes the first admin, in this order: a
+// password that was never shown would be nobody's.
+func (s *service) begin(ctx context.Context, started func(Started) error) error {
+	needed, err := s.home.Access.NeedsAdmin(ctx)
+	if err != nil {
+		return err
+	}
+	password := s.config.AdminPassword
+	if needed && password == "" {
+		password = access.MadeUpPassword()
+		s.says.AdminPassword = password
+	}
+	if err := started(s.says); err != nil {
+		return fmt.Errorf("say that the service is there: %w; nothing was changed, start it with an output that can be written to", err)
+	}
+	if !needed {
+		return nil
+	}
+	if err := s.home.Access.MakeFirstAdmin(ctx, password); err != nil {
+		return fmt.Errorf("make the account of the first admin: %w; the password that was shown is nobody's", err)
+	}
+	return nil
 }
 
 // certificates returns what TLS is served by: nil for none, and the private
@@ -222,10 +262,13 @@ func (s *service) doors(private *authority.Private) (http.Handler, error) {
 			return nil, err
 		}
 		o.CompanyName = s.config.CompanyName
-		o.Company = s.home.Access.NewCompany(access.CompanySettings{
+		o.Company, err = s.home.Access.NewCompany(access.CompanySettings{
 			Issuer: s.config.CompanyIssuer, Client: s.config.CompanyClient, Secret: secret,
 			AccountClaim: s.config.CompanyAccountClaim, GroupsClaim: s.config.CompanyGroupsClaim,
 		})
+		if err != nil {
+			return nil, err
+		}
 	}
 	return httpd.New(o)
 }

@@ -47,15 +47,15 @@ func New(o Options) *Callers { return &Callers{o, http.NewCrossOriginProtection(
 // It fails with oci.CodeUnauthorized where those that came are not good, and with
 // an access.SlowDown.
 func (k *Callers) Of(c *gin.Context) (access.Caller, error) {
-	address := k.address(c)
+	address := k.Address(c)
 	caller, err := k.read(c, address)
 	caller.Address, caller.Request = address, k.RequestID(c)
 	return caller, err
 }
 
-// address returns the network address that a request comes from, as trusted
+// Address returns the network address that a request comes from, as trusted
 // proxies say it. Without any it is the connection's, at no cost.
-func (k *Callers) address(c *gin.Context) string {
+func (k *Callers) Address(c *gin.Context) string {
 	if len(k.Trusted) > 0 {
 		return c.ClientIP()
 	}
@@ -97,7 +97,7 @@ func (k *Callers) Session(c *gin.Context) (access.Caller, error) {
 	if Came(c) {
 		return k.Of(c)
 	}
-	address := k.address(c)
+	address := k.Address(c)
 	caller := access.Caller{Address: address, Request: k.RequestID(c)}
 	if err := k.cross.Check(c.Request); err != nil {
 		return caller, oci.Errorf(oci.CodeDenied, "the request comes from another site than this registry's console")

@@ -7,10 +7,8 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/sse"
 
-	"warthesis/internal/access"
 	"warthesis/internal/api"
 	"warthesis/internal/httpd/callers"
-	"warthesis/internal/record"
 )
 
 // quiet is how long a stream of changes is silent at most.
@@ -21,8 +19,15 @@ const quiet = 20 * time.Second
 func (d *door) registerChanges(a huma.API, operation huma.Operation) {
 	kinds := map[string]any{"change": api.Change{}, "still-there": api.StillThere{}}
 	sse.Register(a, operation, kinds, func(ctx context.Context, _ *struct{}, send sse.Sender) {
+		caller := callers.From(ctx)
+		leave, err := d.streams.Enter(caller.Address)
+		if err != nil {
+			return
+		}
+		defer leave()
 		events, end := d.Records.Listen()
 		defer end()
+		over := d.Access.Until(caller)
 		pulse := time.NewTicker(quiet)
 		defer pulse.Stop()
 		// The first word goes out at once, so that the listener knows the line is open.
@@ -36,19 +41,22 @@ func (d *door) registerChanges(a huma.API, operation huma.Operation) {
 				if !open {
 					return
 				}
-				if !d.Access.IsGood(ctx, callers.From(ctx)) {
+				now, good := d.Access.Again(caller)
+				if !good {
 					return
 				}
-				if !d.hears(ctx, e) {
+				if !d.Access.Hears(ctx, now, e) {
 					continue
 				}
 				err = send.Data(api.Change{Kind: string(e.Kind), Repository: e.Repository, Tag: e.Tag, Digest: e.Digest, At: e.At.Time()})
 			case now := <-pulse.C:
-				if !d.Access.IsGood(ctx, callers.From(ctx)) {
+				if _, good := d.Access.Again(caller); !good {
 					return
 				}
 				err = send.Data(api.StillThere{At: now.UTC()})
 			case <-ctx.Done():
+				return
+			case <-over:
 				return
 			case <-d.Stopping:
 				return
@@ -58,14 +66,4 @@ func (d *door) registerChanges(a huma.API, operation huma.Operation) {
 			}
 		}
 	})
-}
-
-// hears reports whether a listener is told of an event: one about content that it
-// may pull.
-func (d *door) hears(ctx context.Context, e record.Event) bool {
-	if e.Repository == "" || e.Verdict != record.VerdictDone {
-		return false
-	}
-	v, err := d.Access.Verdict(ctx, callers.From(ctx), e.Repository, access.Pull)
-	return err == nil && v.Allowed
 }

@@ -49,18 +49,14 @@ func (d *door) companyBegin(c *gin.Context) {
 		return
 	}
 	to := c.Query("to")
-	// Only places of this console are gone to in the end.
-	if !strings.HasPrefix(to, "/") || strings.HasPrefix(to, "//") || strings.HasPrefix(to, `/\`) {
-		to = "/"
-	}
 	base := d.Callers.Base(c)
-	address, state, err := d.Company.Begin(c.Request.Context(), base.String()+companyEnd, to)
+	address, sealed, err := d.Company.Begin(c.Request.Context(), base.String()+companyEnd, ownPlace(to), d.Callers.Address(c))
 	if err != nil {
 		backToSignIn(c, err)
 		return
 	}
 	http.SetCookie(c.Writer, &http.Cookie{
-		Name: companyCookie, Value: state, Path: companyEnd, MaxAge: 600, HttpOnly: true, SameSite: http.SameSiteLaxMode, Secure: base.Scheme == "https",
+		Name: companyCookie, Value: sealed, Path: companyEnd, MaxAge: 600, HttpOnly: true, SameSite: http.SameSiteLaxMode, Secure: base.Scheme == "https",
 	})
 	c.Redirect(http.StatusFound, address)
 }
@@ -70,8 +66,8 @@ func (d *door) companyEnd(c *gin.Context) {
 		problem(c, errNoCompany)
 		return
 	}
-	state, err := c.Cookie(companyCookie)
-	if err != nil || state == "" || state != c.Query("state") {
+	sealed, err := c.Cookie(companyCookie)
+	if err != nil || sealed == "" {
 		backToSignIn(c, oci.Errorf(oci.CodeUnauthorized, "this login began in another browser, or took too long; begin again"))
 		return
 	}
@@ -79,12 +75,13 @@ func (d *door) companyEnd(c *gin.Context) {
 		backToSignIn(c, oci.Errorf(oci.CodeUnauthorized, "the company's login says: %.200s %.200s", said, c.Query("error_description")))
 		return
 	}
-	caller, to, err := d.Company.End(c.Request.Context(), state, c.Query("code"))
+	address := d.Callers.Address(c)
+	caller, to, err := d.Company.End(c.Request.Context(), sealed, c.Query("state"), c.Query("code"), address)
 	if err != nil {
 		backToSignIn(c, err)
 		return
 	}
-	caller.Address, caller.Request = c.ClientIP(), d.Callers.RequestID(c)
+	caller.Address, caller.Request = address, d.Callers.RequestID(c)
 	ctx := callers.WithBase(c.Request.Context(), d.Callers.Base(c))
 	made, err := d.newSession(ctx, caller)
 	if err != nil {
@@ -93,6 +90,18 @@ func (d *door) companyEnd(c *gin.Context) {
 	}
 	http.SetCookie(c.Writer, &made.Cookie)
 	c.Redirect(http.StatusFound, to)
+}
+
+// ownPlace returns a place of this console to go to in the end: a path and a query,
+// made anew from what they say, and the front page for everything else.
+func ownPlace(to string) string {
+	u, err := url.Parse(to)
+	strange := strings.ContainsFunc(to, func(r rune) bool { return r <= ' ' || r == 0x7f || r == '\\' })
+	if err != nil || strange || u.Scheme != "" || u.Host != "" || u.User != nil || u.Opaque != "" || !strings.HasPrefix(u.Path, "/") || strings.HasPrefix(u.Path, "//") {
+		return "/"
+	}
+	own := url.URL{Path: u.Path, RawQuery: u.Query().Encode()}
+	return own.String()
 }
 
 // backToSignIn shows in the console why a login did not work.
@@ -104,14 +113,14 @@ func (d *door) beginDevice(ctx context.Context, _ *struct{}) (*reply[api.Device]
 	if d.Company == nil {
 		return nil, refusal(errNoCompany)
 	}
-	begun, err := d.Company.BeginDevice(ctx)
+	begun, err := d.Company.BeginDevice(ctx, callers.From(ctx).Address)
 	return ok(api.Device{
 		Handle: begun.Handle, Interval: int(begun.Interval.Seconds()), UserCode: begun.UserCode, Address: begun.Address, Complete: begun.Complete,
 	}, err)
 }
 
 func (d *door) endDevice(ctx context.Context, in *struct {
-	Handle string `path:"handle" maxLength:"100"`
+	Handle string `path:"handle" maxLength:"4096"`
 	Body   struct {
 		Name string `json:"name" minLength:"1" maxLength:"100" doc:"Where the login is used"`
 	}
@@ -119,11 +128,11 @@ func (d *door) endDevice(ctx context.Context, in *struct {
 	if d.Company == nil {
 		return nil, refusal(errNoCompany)
 	}
-	caller, done, err := d.Company.EndDevice(in.Handle)
+	before := callers.From(ctx)
+	caller, done, err := d.Company.EndDevice(ctx, in.Handle, before.Address)
 	if err != nil || !done {
 		return ok(api.DeviceOutcome{}, err)
 	}
-	before := callers.From(ctx)
 	caller.Address, caller.Request = before.Address, before.Request
 	t, secret, err := d.Access.NewLogin(ctx, caller, in.Body.Name, access.CompanyLife)
 	return ok(api.DeviceOutcome{Done: true, Token: &api.MadeToken{Token: tokenOf(t, caller.Account.Name), Secret: secret}}, err)
@@ -140,7 +149,7 @@ func (d *door) tradeIdentity(ctx context.Context, in *struct{ Body api.Identity 
 }
 
 func (d *door) identityRules(ctx context.Context, _ *struct{}) (*reply[api.IdentityRuleList], error) {
-	rules, names, err := d.Access.IdentityRules(ctx, callers.From(ctx))
+	rules, names, err := d.Access.IdentityRules(callers.From(ctx))
 	list := api.IdentityRuleList{Rules: []api.IdentityRule{}}
 	for _, r := range rules {
 		list.Rules = append(list.Rules, api.IdentityRule{Name: r.Name, Issuer: r.Issuer, Audience: r.Audience, Subject: r.Subject, Account: names[r.AccountID]})

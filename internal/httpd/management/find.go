@@ -17,14 +17,13 @@ type findInput struct {
 // mostPlaces is how many places a search shows.
 const mostPlaces = 100
 
+// hexStart is the shortest beginning of a digest that is looked for, in hex digits:
+// a shorter one would mean everything.
 var hexStart = regexp.MustCompile(`^[0-9a-f]{6,128}$`)
 
 func (d *door) find(ctx context.Context, in *findInput) (*reply[api.FindResult], error) {
 	query := d.withoutAddress(strings.TrimSpace(in.Query))
-	seen, err := d.seen(ctx)
-	if err != nil {
-		return nil, refusal(err)
-	}
+	seen := d.seen(ctx)
 	places, err := d.findDigest(ctx, query, seen)
 	if err != nil {
 		return nil, refusal(err)
@@ -48,18 +47,19 @@ func (d *door) findDigest(ctx context.Context, query string, seen record.Seen) (
 	if !found {
 		digest = query
 	}
-	prefixes := []string{strings.ToLower(digest)}
-	if !strings.Contains(digest, ":") {
-		if !hexStart.MatchString(prefixes[0]) {
+	prefixes := []string{"sha256:", "sha512:"}
+	hex := strings.ToLower(digest)
+	if algorithm, rest, named := strings.Cut(hex, ":"); named {
+		if prefixes, hex = []string{algorithm + ":"}, rest; algorithm != "sha256" && algorithm != "sha512" {
 			return nil, nil
 		}
-		prefixes = []string{"sha256:" + prefixes[0], "sha512:" + prefixes[0]}
-	} else if !strings.HasPrefix(prefixes[0], "sha256:") && !strings.HasPrefix(prefixes[0], "sha512:") {
+	}
+	if !hexStart.MatchString(hex) {
 		return nil, nil
 	}
 	var places []api.Place
 	for _, prefix := range prefixes {
-		rows, err := d.Records.FindDigest(ctx, prefix, mostPlaces+1, seen)
+		rows, err := d.Records.FindDigest(ctx, prefix+hex, mostPlaces+1, seen)
 		if err != nil {
 			return nil, err
 		}

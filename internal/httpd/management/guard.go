@@ -40,7 +40,7 @@ func Observers(k *callers.Callers) gin.HandlerFunc {
 	return func(c *gin.Context) {
 		caller, err := k.Session(c)
 		if err == nil {
-			err = k.Access.MayObserve(c.Request.Context(), caller)
+			err = k.Access.MayObserve(caller)
 		}
 		if err != nil {
 			problem(c, err)
@@ -81,7 +81,7 @@ func (d *door) visible(ctx context.Context, name oci.Name) error {
 	}
 	e := caller.Event(record.EventRefused)
 	e.Repository, e.Detail = name, v.Reason
-	d.Access.Refused(e)
+	d.Access.Refused(e, access.Pull)
 	return noRepository(name)
 }
 
@@ -90,6 +90,4 @@ func noRepository(name oci.Name) error {
 }
 
 // seen returns what the caller may see in lists.
-func (d *door) seen(ctx context.Context) (record.Seen, error) {
-	return d.Access.Seen(ctx, callers.From(ctx))
-}
+func (d *door) seen(ctx context.Context) record.Seen { return d.Access.Seen(callers.From(ctx)) }

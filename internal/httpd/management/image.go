@@ -99,11 +99,7 @@ func (d *door) platformImage(ctx context.Context, name oci.Name, m record.Manife
 		}
 	}
 	var holders map[oci.Digest]int64
-	seen, err := d.seen(ctx)
-	if err == nil {
-		holders, err = d.Records.View(ctx).Holders(digestsOf(parsed.Layers), seen)
-	}
-	if err != nil {
+	if holders, err = d.Records.View(ctx).Holders(digestsOf(parsed.Layers), d.seen(ctx)); err != nil {
 		slog.Warn("the holders of layers cannot be counted", "repository", name, "digest", m.Digest, "error", err)
 	}
 	for _, l := range inspect.Layers(parsed.Layers, config) {

@@ -41,6 +41,8 @@ type Options struct {
 
 type door struct {
 	Options
+	// streams bounds the streams of changes that are open.
+	streams *access.Crowd
 }
 
 // Register puts the door into the router and returns the API, whose OpenAPI
@@ -50,7 +52,7 @@ func Register(router *gin.Engine, o Options) huma.API {
 	settings.OpenAPIPath, settings.DocsPath, settings.SchemasPath = "/api/openapi", "", ""
 	settings.CreateHooks = nil
 	a := humagin.New(router, settings)
-	d := &door{o}
+	d := &door{o, access.NewCrowd(mostStreams, mostStreamsFromOne, "too many pages follow what happens")}
 	get := func(path, id, summary string) huma.Operation {
 		return huma.Operation{Method: http.MethodGet, Path: "/api/v1" + path, OperationID: id, Summary: summary}
 	}
@@ -65,6 +67,12 @@ func Register(router *gin.Engine, o Options) huma.API {
 	d.registerChanges(a, get("/changes", "changes", "What happens, as it happens"))
 	return a
 }
+
+// How many streams of changes may be open, in total and from one address.
+const (
+	mostStreams        = 2048
+	mostStreamsFromOne = 128
+)
 
 type reply[T any] struct {
 	Body T
@@ -87,6 +95,9 @@ func refusal(err error) error {
 	if errors.Is(err, record.ErrNotFound) {
 		return huma.Error404NotFound("there is nothing of that name here")
 	}
+	if errors.Is(err, access.ErrIssuer) {
+		return huma.Error502BadGateway(err.Error())
+	}
 	if !errors.As(err, &known) {
 		slog.Error("a request of the management API failed", "error", err)
 		return huma.Error500InternalServerError("the registry failed; whoever runs it finds the reason in its log")
@@ -100,6 +111,8 @@ func refusal(err error) error {
 		return huma.Error409Conflict(known.Message)
 	case oci.CodeNameUnknown, oci.CodeManifestUnknown, oci.CodeBlobUnknown:
 		return huma.Error404NotFound(known.Message)
+	case oci.CodeTooManyRequests:
+		return huma.ErrorWithHeaders(huma.Error429TooManyRequests(known.Message), http.Header{"Retry-After": {"5"}})
 	case oci.CodeNameInvalid, oci.CodeTagInvalid, oci.CodeDigestInvalid, oci.CodeQueryInvalid:
 		return huma.Error422UnprocessableEntity(known.Message)
 	}
@@ -170,9 +183,7 @@ func (d *door) repositories(ctx context.Context, in *repositoriesInput) (*reply[
 	if err != nil {
 		return nil, refusal(err)
 	}
-	if page.Seen, err = d.seen(ctx); err != nil {
-		return nil, refusal(err)
-	}
+	page.Seen = d.seen(ctx)
 	rows, err := d.Records.Repositories(ctx, in.Namespace, page)
 	rows, next := cut(rows, in.Limit, func(r record.RepositoryRow) cursor { return cursor{string(r.Name), r.PushedAt} })
 	if err != nil {
@@ -188,10 +199,7 @@ func (d *door) repositories(ctx context.Context, in *repositoriesInput) (*reply[
 }
 
 func (d *door) repositoryOf(ctx context.Context, row record.RepositoryRow) (api.Repository, error) {
-	role, err := d.Access.RoleIn(ctx, callers.From(ctx), row.Name)
-	if err != nil {
-		return api.Repository{}, err
-	}
+	role := d.Access.RoleIn(callers.From(ctx), row.Name)
 	open, err := d.Access.IsOpen(ctx, row.Name)
 	visibility := string(row.Visibility)
 	if row.Visibility == record.VisibilityInherited {

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"net/http"
+	"slices"
 	"strings"
 	"time"
 
@@ -134,15 +135,11 @@ func (d *door) me(ctx context.Context, _ *struct{}) (*reply[api.Me], error) {
 }
 
 func (d *door) meOf(ctx context.Context, caller access.Caller) (api.Me, error) {
-	me := api.Me{Groups: []string{}, Roles: []api.Role{}}
+	me := api.Me{Groups: []string{}, Roles: []api.Role{}, May: []api.Scope{}}
 	if caller.Nobody() {
 		return me, nil
 	}
 	offers, err := d.Access.Offers(ctx, caller)
-	if err != nil {
-		return me, err
-	}
-	groups, err := d.Access.GroupsOf(ctx, caller.Account.ID)
 	if err != nil {
 		return me, err
 	}
@@ -151,12 +148,23 @@ func (d *door) meOf(ctx context.Context, caller access.Caller) (api.Me, error) {
 		return me, err
 	}
 	me = api.Me{
-		Account: caller.Account.Name, Kind: string(caller.Account.Kind), Admin: caller.Account.Admin, Groups: groups, Token: caller.TokenName(),
-		EndsAt: moment(caller.Token.EndsAt), Roles: d.rolesFrom(rows), MakesNamespaces: offers.MakesNamespaces,
+		Account: caller.Account.Name, Kind: string(caller.Account.Kind), Admin: offers.Admin, Groups: d.Access.GroupsOf(caller.Account.ID), Token: caller.TokenName(),
+		EndsAt: moment(record.StampOf(caller.Ends())), Roles: []api.Role{}, May: []api.Scope{}, MakesNamespaces: offers.MakesNamespaces,
 		ListsAccounts: offers.ListsAccounts, ReadsAudit: offers.ReadsAudit, HasPassword: caller.Account.Password != "",
+	}
+	for _, one := range d.Access.Allowances(caller, rows) {
+		allowed := api.Scope{Pattern: one.Pattern}
+		for _, action := range one.Actions {
+			allowed.Actions = append(allowed.Actions, string(action))
+		}
+		me.May = append(me.May, allowed)
 	}
 	if caller.Limited {
 		me.Scopes = scopesOf(caller.Token.Scopes)
+	}
+	// The roles of the account are those of this login where nothing bounds it.
+	if !caller.Bounded() {
+		me.Roles = d.rolesFrom(rows)
 	}
 	return me, nil
 }
@@ -168,17 +176,21 @@ func (d *door) rolesFrom(rows []record.GrantRow) []api.Role {
 	roles := make([]api.Role, len(rows))
 	before := record.StampOf(time.Now().Add(-unusedAfter))
 	for i, row := range rows {
-		place := row.Namespace
-		if row.Repository != "" {
-			place = string(row.Repository)
-		}
 		roles[i] = api.Role{
-			Place: place, Role: string(row.Role), Account: row.Account, Group: row.Group,
+			Place: string(placeOfGrant(row)), Role: string(row.Role), Account: row.Account, Group: row.Group,
 			GrantedAt: row.GrantedAt.Time(), GrantedBy: row.GrantedBy, UsedAt: moment(row.UsedAt),
 			Unused: row.GrantedAt < before && row.UsedAt < before,
 		}
 	}
 	return roles
+}
+
+// placeOfGrant names the place of a grant, "" for the registry.
+func placeOfGrant(row record.GrantRow) oci.Name {
+	if row.Repository != "" {
+		return row.Repository
+	}
+	return oci.Name(row.Namespace)
 }
 
 type verdictInput struct {
@@ -237,7 +249,9 @@ func (d *door) tokens(ctx context.Context, in *struct {
 
 func (d *door) makeToken(ctx context.Context, in *struct{ Body api.NewToken }) (*reply[api.MadeToken], error) {
 	caller := callers.From(ctx)
-	n := access.NewToken{Account: in.Body.Account, Kind: record.TokenMade, Name: in.Body.Name, Life: time.Duration(in.Body.Days) * 24 * time.Hour}
+	n := access.NewToken{
+		Account: in.Body.Account, Kind: record.TokenMade, Name: in.Body.Name, Life: time.Duration(in.Body.Days) * 24 * time.Hour, Password: in.Body.Password,
+	}
 	if in.Body.Login {
 		n.Kind = record.TokenLogin
 	}
@@ -284,29 +298,23 @@ func (d *door) accounts(ctx context.Context, in *struct{ PageInput }) (*reply[ap
 	rows, next := cut(rows, in.Limit, func(a record.Account) cursor { return cursor{a.Name, a.CreatedAt} })
 	list := api.AccountList{Accounts: make([]api.Account, len(rows)), Next: next}
 	for i, row := range rows {
-		if list.Accounts[i], err = d.accountOf(ctx, row); err != nil {
-			break
-		}
+		list.Accounts[i] = d.accountOf(row)
 	}
-	return ok(list, err)
+	return ok(list, nil)
 }
 
-func (d *door) accountOf(ctx context.Context, a record.Account) (api.Account, error) {
-	groups, err := d.Access.GroupsOf(ctx, a.ID)
+func (d *door) accountOf(a record.Account) api.Account {
 	return api.Account{
-		Name: a.Name, Kind: string(a.Kind), Admin: a.Admin, Description: a.Description, Groups: groups, HasPassword: a.Password != "",
+		Name: a.Name, Kind: string(a.Kind), Admin: a.Admin, Description: a.Description, Groups: d.Access.GroupsOf(a.ID), HasPassword: a.Password != "",
 		Company: a.Issuer, CreatedAt: a.CreatedAt.Time(), Disabled: a.DisabledAt != 0,
-	}, err
+	}
 }
 
 func (d *door) makeAccount(ctx context.Context, in *struct{ Body api.NewAccount }) (*reply[api.Account], error) {
 	made, err := d.Access.MakeAccount(ctx, callers.From(ctx), access.NewAccount{
 		Name: in.Body.Name, Kind: record.AccountKind(in.Body.Kind), Admin: in.Body.Admin, Description: in.Body.Description, Password: in.Body.Password,
 	})
-	if err != nil {
-		return nil, refusal(err)
-	}
-	return ok(d.accountOf(ctx, made))
+	return ok(d.accountOf(made), err)
 }
 
 // NameInput names an account, a group or a namespace.
@@ -319,7 +327,7 @@ func (d *door) changeAccount(ctx context.Context, in *struct {
 	Body api.AccountChange
 }) (*none, error) {
 	return done(d.Access.ChangeAccount(ctx, callers.From(ctx), in.Name, access.AccountChange{
-		Description: in.Body.Description, Admin: in.Body.Admin, Disabled: in.Body.Disabled,
+		Description: in.Body.Description, Admin: in.Body.Admin, Disabled: in.Body.Disabled, OnOwn: in.Body.OnOwn,
 	}))
 }
 
@@ -331,17 +339,16 @@ func (d *door) setPassword(ctx context.Context, in *struct {
 }
 
 func (d *door) rolesOf(ctx context.Context, in *struct{ NameInput }) (*reply[api.RoleList], error) {
-	caller := callers.From(ctx)
-	if in.Name != caller.Account.Name {
-		if err := d.Access.MayList(ctx, caller); err != nil {
-			return nil, refusal(err)
-		}
+	shows, err := d.Access.MaySeeRoles(ctx, callers.From(ctx), in.Name)
+	if err != nil {
+		return nil, refusal(err)
 	}
 	account, err := d.Records.View(ctx).Account(in.Name)
 	if err != nil {
 		return nil, refusal(err)
 	}
 	rows, err := d.Records.GrantsOf(ctx, account.ID)
+	rows = slices.DeleteFunc(rows, func(row record.GrantRow) bool { return !shows(placeOfGrant(row)) })
 	return ok(api.RoleList{Roles: d.rolesFrom(rows)}, err)
 }
 
@@ -349,12 +356,12 @@ func (d *door) groups(ctx context.Context, _ *struct{}) (*reply[api.GroupList], 
 	if err := d.Access.MayList(ctx, callers.From(ctx)); err != nil {
 		return nil, refusal(err)
 	}
-	rows, err := d.Access.Groups(ctx)
+	rows := d.Access.Groups()
 	list := api.GroupList{Groups: make([]api.Group, len(rows))}
 	for i, g := range rows {
 		list.Groups[i] = api.Group{Name: g.Name, Description: g.Description, Claim: g.Claim, Members: append([]string{}, g.Members...)}
 	}
-	return ok(list, err)
+	return ok(list, nil)
 }
 
 func (d *door) makeGroup(ctx context.Context, in *struct{ Body api.NewGroup }) (*reply[api.Group], error) {
@@ -399,8 +406,8 @@ func labelsOf(l record.Labels) api.Labels {
 	return api.Labels(l)
 }
 
-func (d *door) namespaceOf(ctx context.Context, n record.NamespaceRow) (api.Namespace, error) {
-	role, err := d.Access.RoleIn(ctx, callers.From(ctx), oci.Name(n.Name+"/"))
+func (d *door) namespaceOf(ctx context.Context, n record.NamespaceRow) api.Namespace {
+	role := d.Access.RoleIn(callers.From(ctx), oci.Name(n.Name+"/"))
 	makes := string(n.PushMakes)
 	if n.PushMakes == record.NoRole {
 		makes = nobody
@@ -409,7 +416,7 @@ func (d *door) namespaceOf(ctx context.Context, n record.NamespaceRow) (api.Name
 		Name: n.Name, Description: n.Description, Labels: labelsOf(n.Labels), Open: n.Open, PushMakes: makes,
 		NewDescription: n.NewDescription, NewLabels: labelsOf(n.NewLabels), LogPulls: n.LogPulls,
 		Repositories: n.Repositories, Size: n.Size, CreatedAt: n.CreatedAt.Time(), PushedAt: moment(n.PushedAt), Role: string(role),
-	}, err
+	}
 }
 
 func (d *door) namespaces(ctx context.Context, in *struct{ PageInput }) (*reply[api.NamespaceList], error) {
@@ -417,9 +424,7 @@ func (d *door) namespaces(ctx context.Context, in *struct{ PageInput }) (*reply[
 	if err != nil {
 		return nil, refusal(err)
 	}
-	if page.Seen, err = d.seen(ctx); err != nil {
-		return nil, refusal(err)
-	}
+	page.Seen = d.seen(ctx)
 	rows, err := d.Records.Namespaces(ctx, page)
 	if err != nil {
 		return nil, refusal(err)
@@ -427,27 +432,18 @@ func (d *door) namespaces(ctx context.Context, in *struct{ PageInput }) (*reply[
 	rows, next := cut(rows, in.Limit, func(n record.NamespaceRow) cursor { return cursor{n.Name, n.CreatedAt} })
 	list := api.NamespaceList{Namespaces: make([]api.Namespace, len(rows)), Next: next}
 	for i, row := range rows {
-		if list.Namespaces[i], err = d.namespaceOf(ctx, row); err != nil {
-			break
-		}
+		list.Namespaces[i] = d.namespaceOf(ctx, row)
 	}
-	return ok(list, err)
+	return ok(list, nil)
 }
 
 // namespace shows one namespace to whoever may see it in the list.
 func (d *door) namespace(ctx context.Context, in *struct{ NameInput }) (*reply[api.Namespace], error) {
-	seen, err := d.seen(ctx)
-	if err != nil {
-		return nil, refusal(err)
-	}
-	row, err := d.Records.NamespaceRow(ctx, in.Name, seen)
+	row, err := d.Records.NamespaceRow(ctx, in.Name, d.seen(ctx))
 	if errors.Is(err, record.ErrNotFound) {
 		err = oci.Errorf(oci.CodeNameUnknown, "there is no namespace %s here", in.Name)
 	}
-	if err != nil {
-		return nil, refusal(err)
-	}
-	return ok(d.namespaceOf(ctx, row))
+	return ok(d.namespaceOf(ctx, row), err)
 }
 
 func changeOf(p api.PlaceChange) access.PlaceChange {
@@ -516,21 +512,10 @@ const mostRemoved = 1000
 
 // removed lists what the caller could restore.
 func (d *door) removed(ctx context.Context, _ *struct{}) (*reply[api.RemovedList], error) {
-	caller := callers.From(ctx)
-	rows, err := d.Records.RemovedPlaces(ctx, mostRemoved)
-	list := api.RemovedList{Removed: []api.Removed{}}
-	for _, row := range rows {
-		name := oci.Name(row.Name)
-		if !row.Repository {
-			name += "/"
-		}
-		v, err := d.Access.Verdict(ctx, caller, name, access.Manage)
-		if err != nil {
-			return nil, refusal(err)
-		}
-		if v.Allowed {
-			list.Removed = append(list.Removed, api.Removed{Repository: row.Repository, Name: row.Name, RemovedAt: row.RemovedAt.Time(), RemovedBy: row.RemovedBy})
-		}
+	rows, err := d.Access.RemovedPlaces(ctx, callers.From(ctx), mostRemoved)
+	list := api.RemovedList{Removed: make([]api.Removed, len(rows))}
+	for i, row := range rows {
+		list.Removed[i] = api.Removed{Repository: row.Repository, Name: row.Name, RemovedAt: row.RemovedAt.Time(), RemovedBy: row.RemovedBy}
 	}
 	return ok(list, err)
 }
@@ -560,8 +545,8 @@ func (d *door) roles(ctx context.Context, in *struct{ PlaceInput }) (*reply[api.
 		if err != nil {
 			return nil, refusal(err)
 		}
-		if role, err := d.Access.RoleIn(ctx, caller, oci.Name(name.Namespace()+"/")); err != nil || role == record.NoRole {
-			return nil, refusal(errors.Join(err, oci.Errorf(oci.CodeNameUnknown, "there is no %s whose members you may see", access.SayPlace(name))))
+		if !d.Access.IsMember(caller, name.Namespace()) {
+			return nil, refusal(oci.Errorf(oci.CodeNameUnknown, "there is no %s whose members you may see", access.SayPlace(name)))
 		}
 		n, err := d.Records.View(ctx).Namespace(name.Namespace())
 		if err != nil {
@@ -616,8 +601,7 @@ func (d *door) settings(ctx context.Context, _ *struct{}) (*reply[api.Settings],
 	if err := d.Access.AsLoggedIn(callers.From(ctx)); err != nil {
 		return nil, refusal(err)
 	}
-	s, err := d.Access.Settings(ctx)
-	return ok(api.Settings(s), err)
+	return ok(api.Settings(d.Access.Settings()), nil)
 }
 
 func (d *door) changeSettings(ctx context.Context, in *struct{ Body api.Settings }) (*none, error) {
@@ -640,20 +624,22 @@ type AuditInput struct {
 	Before     int64     `query:"before" doc:"The next of the page before"`
 }
 
-func (in AuditInput) filter(limit int) record.EventFilter {
-	return record.EventFilter{
-		Account: in.Account, Namespace: in.Namespace, Repository: oci.Name(in.Repository), Kind: record.EventKind(in.Kind), Verdict: in.Verdict,
-		From: record.StampOf(in.From), Until: record.StampOf(in.Until), Before: in.Before, Limit: limit,
-	}
-}
-
-// mayAudit says whether the caller may read what the input picks.
-func (d *door) mayAudit(ctx context.Context, in AuditInput) error {
+// auditFilter says which lines the input picks, of those that the caller may read.
+func (d *door) auditFilter(ctx context.Context, in AuditInput, limit int) (record.EventFilter, error) {
 	namespace := in.Namespace
 	if namespace == "" && in.Repository != "" {
 		namespace = oci.Name(in.Repository).Namespace()
 	}
-	return d.Access.MayAudit(ctx, callers.From(ctx), namespace)
+	f := record.EventFilter{
+		Account: in.Account, Repository: oci.Name(in.Repository), Kind: record.EventKind(in.Kind), Verdict: in.Verdict,
+		From: record.StampOf(in.From), Until: record.StampOf(in.Until), Before: in.Before, Limit: limit,
+	}
+	id, all, err := d.Access.MayAudit(ctx, callers.From(ctx), namespace)
+	f.Namespace = id
+	if all {
+		f.NamedAlike = namespace
+	}
+	return f, err
 }
 
 func lineOf(e record.Event) api.Line {
@@ -667,10 +653,11 @@ func (d *door) audit(ctx context.Context, in *struct {
 	AuditInput
 	Limit int `query:"limit" minimum:"1" maximum:"1000" default:"100"`
 }) (*reply[api.LineList], error) {
-	if err := d.mayAudit(ctx, in.AuditInput); err != nil {
+	filter, err := d.auditFilter(ctx, in.AuditInput, in.Limit+1)
+	if err != nil {
 		return nil, refusal(err)
 	}
-	rows, err := d.Records.Events(ctx, in.filter(in.Limit+1))
+	rows, err := d.Records.Events(ctx, filter)
 	list := api.LineList{Lines: []api.Line{}}
 	for i, e := range rows {
 		if i == in.Limit {
@@ -687,13 +674,13 @@ const exportPage = 1000
 
 // auditLines streams the log, page by page, so that no read lasts.
 func (d *door) auditLines(ctx context.Context, in *struct{ AuditInput }) (*huma.StreamResponse, error) {
-	if err := d.mayAudit(ctx, in.AuditInput); err != nil {
+	filter, err := d.auditFilter(ctx, in.AuditInput, exportPage)
+	if err != nil {
 		return nil, refusal(err)
 	}
 	return &huma.StreamResponse{Body: func(out huma.Context) {
 		out.SetHeader("Content-Type", "application/x-ndjson")
 		encoder := json.NewEncoder(out.BodyWriter())
-		filter := in.filter(exportPage)
 		for {
 			rows, err := d.Records.Events(ctx, filter)
 			if err != nil {

@@ -37,16 +37,23 @@ func mayCheck(k kind, method string) bool {
 	return method == http.MethodHead && (k == blobPath || k == manifestPath)
 }
 
-// callerKey is where the request's caller is kept.
-const callerKey = "caller"
+// callerKey is where the request's caller is kept, and makesKey what its push may make.
+const (
+	callerKey = "caller"
+	makesKey  = "makes"
+)
 
 // admit lets a request through to what it asks for, hides the repository from it,
 // or refuses it.
 func (d *Door) admit(c *gin.Context, caller access.Caller, r route, name oci.Name) error {
 	action := wants(r.kind, c.Request.Method)
 	v, err := d.verdict(c.Request.Context(), caller, r.kind, c.Request.Method, name, action)
-	if err != nil || v.Allowed {
+	if err != nil {
 		return err
+	}
+	if v.Allowed {
+		c.Set(makesKey, v.Makes)
+		return nil
 	}
 	scope := access.AskedScope{Type: "repository", Name: string(name), Actions: []access.Action{action}}
 	if action == access.Push {
@@ -57,7 +64,7 @@ func (d *Door) admit(c *gin.Context, caller access.Caller, r route, name oci.Nam
 	}
 	e := caller.Event(record.EventRefused)
 	e.Repository, e.Detail = name, v.Reason
-	d.access.Refused(e)
+	d.access.Refused(e, action)
 	if !v.Known && action != access.Push {
 		c.Request = c.Request.WithContext(registry.Hide(c.Request.Context()))
 		return nil
@@ -120,5 +127,7 @@ func callerOf(c *gin.Context) access.Caller {
 
 // as returns the request's context with who asks.
 func (d *Door) as(c *gin.Context) context.Context {
-	return registry.WithCaller(c.Request.Context(), callers.ForRegistry(callerOf(c)))
+	caller := callers.ForRegistry(callerOf(c))
+	caller.Makes, _ = c.Value(makesKey).(record.Maker)
+	return registry.WithCaller(c.Request.Context(), caller)
 }

@@ -37,8 +37,9 @@ func (d *Door) getBlob(c *gin.Context, name oci.Name, item string) error {
 		return nil
 	}
 	asked := c.GetHeader("Range")
-	if f == nil {
-		// A range means something for GET alone (RFC 9110, section 14.2).
+	// A range means something for GET alone (RFC 9110, section 14.2), and only where
+	// what the caller has of it is of this content (section 13.1.5).
+	if condition := c.GetHeader("If-Range"); f == nil || condition != "" && condition != etag(digest) {
 		asked = ""
 	}
 	part, partial, err := parseRange(asked, size)
@@ -175,18 +176,18 @@ func (d *Door) mount(c *gin.Context, name oci.Name) (bool, error) {
 func (d *Door) mayMount(c *gin.Context, name, from oci.Name) (record.Seen, error) {
 	caller, ctx := callerOf(c), c.Request.Context()
 	if from == "" {
-		return d.access.Seen(ctx, caller)
+		return d.access.SeenForMount(caller), nil
 	}
 	v, err := d.access.Verdict(ctx, caller, from, access.Pull)
 	if err != nil || v.Allowed {
-		return record.Seen{All: true}, err
+		return record.Seen{Everything: true}, err
 	}
 	if v.Elsewise {
 		return record.Seen{}, d.challenge(c, fmt.Sprintf("to mount from %s the token must be for it as well", from),
 			access.AskedScope{Type: "repository", Name: string(name), Actions: []access.Action{access.Pull, access.Push}},
 			access.AskedScope{Type: "repository", Name: string(from), Actions: []access.Action{access.Pull}})
 	}
-	return record.Seen{}, nil
+	return record.Seen{Nothing: true}, nil
 }
 
 // uploadProgress answers GET of a session.

@@ -70,11 +70,7 @@ func (d *Door) listRepositories(c *gin.Context, _ oci.Name, _ string) error {
 	if caller.Nobody() || !caller.MayCatalogue() {
 		return d.challenge(c, "listing the repositories takes a login", access.CatalogueScope)
 	}
-	seen, err := d.access.Seen(c.Request.Context(), caller)
-	if err != nil {
-		return err
-	}
-	names, more, err := d.registry.RepositoryNames(c.Request.Context(), last, limit, seen)
+	names, more, err := d.registry.RepositoryNames(c.Request.Context(), last, limit, d.access.Seen(caller))
 	if err != nil {
 		return err
 	}

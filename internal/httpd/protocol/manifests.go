@@ -22,6 +22,11 @@ func (d *Door) getManifest(c *gin.Context, name oci.Name, target string) error {
 	if err != nil {
 		return err
 	}
+	if c.Request.Method == http.MethodHead {
+		if err := d.registry.StatManifest(m); err != nil {
+			return err
+		}
+	}
 	header := c.Writer.Header()
 	header[headerDigest] = []string{m.Digest.String()}
 	header["Etag"] = []string{etag(m.Digest)}
@@ -44,7 +49,7 @@ func (d *Door) getManifest(c *gin.Context, name oci.Name, target string) error {
 		tag = oci.Tag(target)
 	}
 	d.registry.CountPull(m, tag)
-	d.access.Pulled(c.Request.Context(), callerOf(c), name, tag, m.Digest)
+	d.access.Pulled(callerOf(c), name, tag, m.Digest)
 	c.Data(http.StatusOK, m.MediaType, raw)
 	return nil
 }

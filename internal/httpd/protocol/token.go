@@ -45,14 +45,14 @@ func (d *Door) postToken(c *gin.Context) error {
 	if err := c.Request.ParseForm(); err != nil {
 		return oci.Errorf(oci.CodeQueryInvalid, "the form cannot be read")
 	}
-	form := c.Request.PostForm
+	form, address := c.Request.PostForm, d.callers.Address(c)
 	var caller access.Caller
 	var err error
 	switch grant := form.Get("grant_type"); grant {
 	case "password":
-		caller, err = d.access.Password(c.Request.Context(), form.Get("username"), form.Get("password"), c.ClientIP())
+		caller, err = d.access.Password(c.Request.Context(), form.Get("username"), form.Get("password"), address)
 	case "refresh_token":
-		caller, err = d.access.Session(c.Request.Context(), form.Get("refresh_token"), c.ClientIP())
+		caller, err = d.access.Session(c.Request.Context(), form.Get("refresh_token"), address)
 	case "":
 		caller, err = d.callers.Of(c)
 	default:
@@ -61,7 +61,7 @@ func (d *Door) postToken(c *gin.Context) error {
 	if err != nil {
 		return tooSoon(c, err)
 	}
-	caller.Address = c.ClientIP()
+	caller.Address = address
 	return d.giveToken(c, caller, form["scope"])
 }
 

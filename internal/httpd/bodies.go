@@ -1,0 +1,63 @@
+package httpd
+
+import (
+	"errors"
+	"io"
+	"net/http"
+	"strings"
+	"time"
+)
+
+const (
+	// bodyWithin is how long the body of a request may take that is no upload: a
+	// little, and what a slow line needs for the largest manifest.
+	bodyWithin = 30 * time.Second
+	// bodyRate is the rate in bytes a second that is slow and honest.
+	bodyRate = 16 << 10
+)
+
+// withDeadlines lets no body come for ever. The body of an upload may take as long
+// as it likes while it does not stall: its door moves the deadline on. All others
+// have one for the whole, also where nobody reads them: the server itself waits for
+// what is left of a body before it takes the next request.
+func withDeadlines(next http.Handler, idle time.Duration, manifestBytes int64) http.Handler {
+	whole := bodyWithin + time.Duration(manifestBytes/bodyRate)*time.Second
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.ContentLength == 0 {
+			next.ServeHTTP(w, r)
+			return
+		}
+		within := bodyWithin
+		switch {
+		case isUpload(r):
+			within = idle
+		case strings.HasPrefix(r.URL.Path, "/v2/"):
+			within = whole
+		}
+		control := http.NewResponseController(w)
+		// Where a connection takes none, it has gone.
+		_ = control.SetReadDeadline(time.Now().Add(within))
+		r.Body = &deadlineBody{r.Body, control}
+		next.ServeHTTP(w, r)
+	})
+}
+
+func isUpload(r *http.Request) bool {
+	return strings.HasPrefix(r.URL.Path, "/v2/") && strings.Contains(r.URL.Path, "/blobs/uploads")
+}
+
+// deadlineBody takes the deadline away once all has come: from then on the
+// connection is only watched for whether the sender is still there.
+type deadlineBody struct {
+	io.ReadCloser
+	control *http.ResponseController
+}
+
+// Read reads on.
+func (b *deadlineBody) Read(p []byte) (int, error) {
+	n, err := b.ReadCloser.Read(p)
+	if errors.Is(err, io.EOF) {
+		_ = b.control.SetReadDeadline(time.Time{})
+	}
+	return n, err
+}
