@@ -96,7 +96,7 @@ func TestATokenEndsAtItsDateAndAtItsRevocation(t *testing.T) {
 	_, err = w.Access.Bearer(ctx, bearer.Token, "")
 	assert.ErrorIs(t, err, oci.CodeUnauthorized, "a bearer token ends with the token it was got for")
 
-	made, secret, err = w.ReplaceToken(ctx, w.admin, "ci", "2")
+	made, secret, err = w.ReplaceToken(ctx, w.admin, "ci", "2", "")
 	require.NoError(t, err)
 	assert.Equal(t, []record.Scope{pullAll}, made.Scopes)
 	_, err = w.Session(ctx, other, "")

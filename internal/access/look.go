@@ -2,6 +2,7 @@ package access
 
 import (
 	"context"
+	"maps"
 	"slices"
 	"sort"
 	"strings"
@@ -81,8 +82,21 @@ func (a *Access) Allowances(c Caller, roles []record.GrantRow) []Allowance {
 		}
 		all = both(all, bounds)
 	}
-	sort.SliceStable(all, func(i, j int) bool { return all[i].Pattern < all[j].Pattern })
-	return slices.CompactFunc(all, func(x, y Allowance) bool { return x.Pattern == y.Pattern && slices.Equal(x.Actions, y.Actions) })
+	return united(all)
+}
+
+// united makes one of those for the same pattern, in the order of the patterns.
+func united(all []Allowance) []Allowance {
+	of := map[string][]Action{}
+	for _, one := range all {
+		of[one.Pattern] = append(of[one.Pattern], one.Actions...)
+	}
+	var unions []Allowance
+	for _, pattern := range slices.Sorted(maps.Keys(of)) {
+		union := slices.DeleteFunc(actionsOf(record.Owner), func(a Action) bool { return !slices.Contains(of[pattern], a) })
+		unions = append(unions, Allowance{pattern, union})
+	}
+	return unions
 }
 
 // patternsOf returns the repositories that a role is in, as patterns.

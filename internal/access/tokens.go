@@ -54,14 +54,21 @@ func (a *Access) MakeToken(ctx context.Context, c Caller, n NewToken) (record.To
 	if n.Name == "" || len(n.Name) > 100 {
 		return record.Token{}, "", oci.Errorf(oci.CodeNameInvalid, "a token needs a name of up to 100 characters that tells where it is used")
 	}
-	if n.Password != "" {
-		// A token with scopes stays bounded by them whatever its bearer knows.
-		if err := a.proves(ctx, c, n.Password); err != nil {
-			return record.Token{}, "", err
-		}
-		c.proved = true
+	if c, err = a.proven(ctx, c, n.Password); err != nil {
+		return record.Token{}, "", err
 	}
 	return a.giveToken(ctx, c, account, n)
+}
+
+// proven returns the caller as one that has proved anew who it is, where a password
+// is given. A token with scopes stays bounded by them whatever its bearer knows.
+func (a *Access) proven(ctx context.Context, c Caller, password string) (Caller, error) {
+	if password == "" {
+		return c, nil
+	}
+	err := a.proves(ctx, c, password)
+	c.proved = err == nil
+	return c, err
 }
 
 // NewLogin gives a login to somebody whom the company has named.
@@ -240,10 +247,14 @@ func findToken(view record.View, owner record.Account, which string) (record.Tok
 }
 
 // ReplaceToken ends a token and makes one of the same name, scopes and life in its
-// place, within the scopes and the end of the credential that asks.
-func (a *Access) ReplaceToken(ctx context.Context, c Caller, account, which string) (record.Token, string, error) {
+// place, within the scopes and the end of the credential that asks; password is as
+// in NewToken.
+func (a *Access) ReplaceToken(ctx context.Context, c Caller, account, which, password string) (record.Token, string, error) {
 	owner, err := a.tokenOwner(c, account)
 	if err != nil {
+		return record.Token{}, "", err
+	}
+	if c, err = a.proven(ctx, c, password); err != nil {
 		return record.Token{}, "", err
 	}
 	secret, hash := newSecret()

@@ -82,6 +82,11 @@ type NewToken struct {
 	Password string `json:"password,omitempty" maxLength:"1024" doc:"That of the account that asks: with it the token may outlast the login by which it is made"`
 }
 
+// Proof proves anew who asks.
+type Proof struct {
+	Password string `json:"password,omitempty" maxLength:"1024" doc:"That of the account that asks: with it the new token may outlast the login by which it is made"`
+}
+
 // MadeToken is a new token with its secret, which is told this once.
 type MadeToken struct {
 	Token

@@ -343,19 +343,28 @@ func (r *remote) whoami(ctx context.Context, t terminal, registry, output string
 		return writeJSON(t.out, me)
 	}
 	fmt.Fprintf(t.out, "%s at %s, by %s\n", me.Account, registry, found.From)
-	if me.EndsAt != nil {
-		fmt.Fprintf(t.out, "The login is the token %q, good until %s\n", me.Token, me.EndsAt.Format(time.DateOnly))
+	if me.Token != "" {
+		until := "without end"
+		if me.EndsAt != nil {
+			until = "good until " + me.EndsAt.Format(time.DateOnly)
+		}
+		fmt.Fprintf(t.out, "The login is the token %q, %s\n", me.Token, until)
 	}
 	if len(me.Groups) > 0 {
 		fmt.Fprintf(t.out, "In the groups %s\n", strings.Join(me.Groups, ", "))
 	}
-	for _, s := range me.Scopes {
-		fmt.Fprintf(t.out, "The token is for %s alone: %s\n", s.Pattern, strings.Join(s.Actions, ", "))
+	if len(me.Scopes) > 0 {
+		for _, s := range me.May {
+			fmt.Fprintf(t.out, "By this token: %s in %s\n", strings.Join(s.Actions, ", "), s.Pattern)
+		}
+		if len(me.May) == 0 {
+			fmt.Fprintln(t.out, "By this token nothing but what anybody may: its scopes and the roles of the account have nothing in common")
+		}
 	}
 	if me.Admin {
 		fmt.Fprintln(t.out, "Registry admin: may do everything, everywhere")
 	}
-	if len(me.Roles) == 0 && !me.Admin {
+	if len(me.Roles) == 0 && !me.Admin && len(me.Scopes) == 0 {
 		fmt.Fprintln(t.out, "No roles: what anybody may pull can be pulled, and nothing else")
 	}
 	if len(me.Roles) > 0 {

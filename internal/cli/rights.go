@@ -143,6 +143,7 @@ func addTokens(root *cobra.Command, t terminal, r *remote) {
 	var days int
 	var scopes []string
 	var output string
+	var prove bool
 	makes := &cobra.Command{
 		Use: "make REGISTRY NAME", Short: "Make a token; its secret is shown this once", Args: cobra.ExactArgs(2),
 		Example: "  warthesis token make localhost:7070 \"build pipeline\" --account ci-berths --scope 'berths/seatmap:pull,push' --days 90",
@@ -154,14 +155,14 @@ func addTokens(root *cobra.Command, t terminal, r *remote) {
 			if len(parsed) == 0 {
 				return usage("say what the token is for, as in --scope 'berths/seatmap:pull,push'")
 			}
-			var made api.MadeToken
-			body := api.NewToken{Account: account, Name: rest[0], Scopes: parsed, Days: days}
-			if err := at.Do(c.Context(), "POST", "/api/v1/tokens", nil, body, &made); err != nil {
+			made, err := makeToken(c.Context(), t, at, api.NewToken{Account: account, Name: rest[0], Scopes: parsed, Days: days}, prove)
+			if err != nil {
 				return err
 			}
 			return showSecret(t, output, at.registry, made)
 		}),
 	}
+	addProve(makes, &prove)
 	makes.Flags().IntVar(&days, "days", 90, "how many days it is good; 0 is without end")
 	makes.Flags().StringArrayVar(&scopes, "scope", nil, "what it may do and where, PATTERN:ACTION,ACTION; actions are pull, push, delete and manage, * in the pattern is any text")
 	addOutput(makes, &output)
@@ -186,15 +187,47 @@ func addTokens(root *cobra.Command, t terminal, r *remote) {
 		Use: "replace REGISTRY TOKEN", Short: "Revoke a token and make one with the same name and scopes", Args: cobra.ExactArgs(2),
 		RunE: r.at(func(c *cobra.Command, at site, rest []string) error {
 			var made api.MadeToken
-			if err := at.Do(c.Context(), "POST", "/api/v1/tokens/"+url.PathEscape(rest[0])+"/replace", of(), nil, &made); err != nil {
+			var proof api.Proof
+			var err error
+			if prove {
+				if proof.Password, err = readSecret(); err != nil {
+					return err
+				}
+			}
+			if err := at.Do(c.Context(), "POST", "/api/v1/tokens/"+url.PathEscape(rest[0])+"/replace", of(), proof, &made); err != nil {
 				return err
 			}
 			return showSecret(t, output, at.registry, made)
 		}),
 	}
+	addProve(replace, &prove)
 	addOutput(replace, &output)
 	parent.AddCommand(makes, list, revoke, replace)
 	root.AddCommand(parent)
+}
+
+// addProve adds the flag by which a token outlasts the login that makes it.
+func addProve(c *cobra.Command, prove *bool) {
+	c.Flags().BoolVar(prove, fromStdinFlag, false, "read the password of your account from standard input: with it the token may last longer than the login by which you make it")
+}
+
+// makeToken makes a token, and warns where it ends sooner than was asked, with the
+// login by which it is made.
+func makeToken(ctx context.Context, t terminal, at site, body api.NewToken, prove bool) (made api.MadeToken, err error) {
+	if prove {
+		if body.Password, err = readSecret(); err != nil {
+			return made, err
+		}
+	}
+	if err := at.Do(ctx, "POST", "/api/v1/tokens", nil, body, &made); err != nil {
+		return made, err
+	}
+	const slack = 24 * time.Hour
+	if wanted := time.Duration(body.Days) * 24 * time.Hour; made.EndsAt != nil && (body.Days == 0 || made.EndsAt.Sub(made.CreatedAt) < wanted-slack) {
+		fmt.Fprintf(t.err, "WARNING: the token ends on %s, with the login by which it was made. For a longer one prove who you are: --%s, with your password on standard input.\n",
+			made.EndsAt.Format(time.DateOnly), fromStdinFlag)
+	}
+	return made, nil
 }
 
 // showSecret prints a new token: the secret alone on standard output, so that it
@@ -294,6 +327,7 @@ func addAccounts(root *cobra.Command, t terminal, r *remote) {
 	var change struct {
 		description, admin, disabled string
 	}
+	var yes bool
 	changes := &cobra.Command{
 		Use: "change REGISTRY NAME", Short: "Change, disable or enable an account", Args: cobra.ExactArgs(2),
 		RunE: r.at(func(c *cobra.Command, at site, rest []string) error {
@@ -311,6 +345,9 @@ func addAccounts(root *cobra.Command, t terminal, r *remote) {
 				}
 				*target = &value
 			}
+			if err := confirmOwn(c.Context(), t, at, rest[0], &body, yes); err != nil {
+				return err
+			}
 			if err := at.Do(c.Context(), "PATCH", "/api/v1/accounts/"+url.PathEscape(rest[0]), nil, body, nil); err != nil {
 				return err
 			}
@@ -321,6 +358,7 @@ func addAccounts(root *cobra.Command, t terminal, r *remote) {
 	changes.Flags().StringVar(&change.description, "description", "", "who or what it is")
 	changes.Flags().StringVar(&change.admin, "admin", "", "true or false: whether it is a registry admin")
 	changes.Flags().StringVar(&change.disabled, "disabled", "", "true or false: whether it is kept from logging in; its tokens stop with it")
+	addYes(changes, &yes)
 	password := &cobra.Command{
 		Use: "password REGISTRY NAME", Short: "Set a password, read from standard input: for the own account the current one on the first line", Args: cobra.ExactArgs(2),
 		RunE: r.at(func(c *cobra.Command, at site, rest []string) error {
@@ -363,6 +401,22 @@ func addAccounts(root *cobra.Command, t terminal, r *remote) {
 	addOutput(show, &output)
 	parent.AddCommand(makes, list, show, changes, password)
 	root.AddCommand(parent)
+}
+
+// confirmOwn asks before somebody takes from the own account what lets it ask.
+func confirmOwn(ctx context.Context, t terminal, at site, name string, body *api.AccountChange, yes bool) error {
+	if takes := body.Admin != nil && !*body.Admin || body.Disabled != nil && *body.Disabled; !takes {
+		return nil
+	}
+	var me api.Me
+	if err := at.Do(ctx, "GET", "/api/v1/me", nil, nil, &me); err != nil || me.Account != name {
+		return err
+	}
+	if err := confirmed(t, yes, "%s is your own account. You cannot take this back yourself: another registry admin must, or whoever has the service's machine. Do it?", name); err != nil {
+		return err
+	}
+	body.OnOwn = true
+	return nil
 }
 
 // readSecret reads a secret from standard input.
@@ -561,7 +615,7 @@ func sayOn(line api.Line) string {
 }
 
 func addPullSecret(root *cobra.Command, t terminal, r *remote) {
-	var kubernetes bool
+	var kubernetes, prove bool
 	var name, account string
 	var days int
 	command := &cobra.Command{
@@ -575,8 +629,8 @@ func addPullSecret(root *cobra.Command, t terminal, r *remote) {
 			if name == "" {
 				body.Name = "pull secret for " + string(p.name)
 			}
-			var made api.MadeToken
-			if err := at.Do(c.Context(), "POST", "/api/v1/tokens", nil, body, &made); err != nil {
+			made, err := makeToken(c.Context(), t, at, body, prove)
+			if err != nil {
 				return err
 			}
 			return printPullSecret(t, p, made, kubernetes)
@@ -586,6 +640,7 @@ func addPullSecret(root *cobra.Command, t terminal, r *remote) {
 	f.BoolVar(&kubernetes, "kubernetes", false, "as a Kubernetes Secret")
 	f.StringVar(&account, "account", "", "whose token it is: best a machine account of the cluster; your own where left out")
 	f.StringVar(&name, "name", "", "name of the token")
+	addProve(command, &prove)
 	f.IntVar(&days, "days", 365, "how many days it is good; 0 is without end")
 	root.AddCommand(command)
 }

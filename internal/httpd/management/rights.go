@@ -101,7 +101,7 @@ func (d *door) signIn(ctx context.Context, in *struct{ Body api.SignIn }) (*sess
 
 // newSession signs an account in to the console.
 func (d *door) newSession(ctx context.Context, caller access.Caller) (*sessionReply, error) {
-	_, secret, err := d.Access.MakeToken(ctx, caller, access.NewToken{Kind: record.TokenSession, Name: "console", Life: sessionLife})
+	session, secret, err := d.Access.MakeToken(ctx, caller, access.NewToken{Kind: record.TokenSession, Name: "console", Life: sessionLife})
 	if err != nil {
 		return nil, refusal(err)
 	}
@@ -109,7 +109,9 @@ func (d *door) newSession(ctx context.Context, caller access.Caller) (*sessionRe
 	if err != nil {
 		return nil, refusal(err)
 	}
-	return &sessionReply{sessionCookie(ctx, secret, int(sessionLife.Seconds())), me}, nil
+	// It ends with what was given in place of a password, where that is sooner.
+	life := time.Duration(session.EndsAt - session.CreatedAt)
+	return &sessionReply{sessionCookie(ctx, secret, max(1, int(life.Seconds()))), me}, nil
 }
 
 func sessionCookie(ctx context.Context, secret string, seconds int) http.Cookie {
@@ -268,18 +270,26 @@ func (d *door) shortToken(ctx context.Context, _ *struct{}) (*reply[api.ShortTok
 	return ok(api.ShortToken{Account: caller.Account.Name, Secret: bearer.Token, EndsAt: bearer.Issued.Add(bearer.Life).UTC()}, err)
 }
 
-type tokenInput struct {
+// TokenInput names a token. It is exported for the API library.
+type TokenInput struct {
 	AccountInput
 	Token string `path:"token" maxLength:"100" doc:"Number or name of the token"`
 }
 
-func (d *door) revokeToken(ctx context.Context, in *tokenInput) (*none, error) {
+func (d *door) revokeToken(ctx context.Context, in *TokenInput) (*none, error) {
 	return done(d.Access.RevokeToken(ctx, callers.From(ctx), in.Account, in.Token))
 }
 
-func (d *door) replaceToken(ctx context.Context, in *tokenInput) (*reply[api.MadeToken], error) {
+func (d *door) replaceToken(ctx context.Context, in *struct {
+	TokenInput
+	Body *api.Proof
+}) (*reply[api.MadeToken], error) {
 	caller := callers.From(ctx)
-	t, secret, err := d.Access.ReplaceToken(ctx, caller, in.Account, in.Token)
+	password := ""
+	if in.Body != nil {
+		password = in.Body.Password
+	}
+	t, secret, err := d.Access.ReplaceToken(ctx, caller, in.Account, in.Token, password)
 	return ok(api.MadeToken{Token: tokenOf(t, in.or(caller)), Secret: secret}, err)
 }
 

@@ -55,6 +55,9 @@ export function AccountsPage() {
 function OneAccount({ account }: { account: Account }) {
   const change = useChangeAccount()
   const roles = useRolesOf(account.name)
+  const me = useMe()
+  const own = me.data?.account === account.name
+  const warning = own && ' This is your own account: you cannot take it back yourself. Another registry admin must, or whoever has the service\u2019s machine.'
   return (
     <Box sx={{ maxHeight: '60%', overflow: 'auto', mb: 1, flexShrink: 0 }}>
       <Section
@@ -65,14 +68,14 @@ function OneAccount({ account }: { account: Account }) {
             <Ask
               name={account.admin ? 'Take registry admin' : 'Make registry admin'} label={`${account.admin ? 'Take registry admin' : 'Make registry admin'}: ${account.name}`} action={account.admin ? 'Take it' : 'Make it'}
               question={account.admin ? `Take registry admin from ${account.name}?` : `Make ${account.name} a registry admin?`}
-              consequence={account.admin ? 'The account keeps the roles that it has.' : 'A registry admin may do everything, everywhere.'} busy={change.isPending} error={change.error}
-              onDo={(done) => change.mutate({ name: account.name, admin: !account.admin }, { onSuccess: done })}
+              consequence={account.admin ? <>The account keeps the roles that it has.{warning}</> : 'A registry admin may do everything, everywhere.'} busy={change.isPending} error={change.error}
+              onDo={(done) => change.mutate({ name: account.name, admin: !account.admin, on_own: own || undefined }, { onSuccess: done })}
             />
             <Ask
               name={account.disabled ? 'Enable' : 'Disable'} label={`${account.disabled ? 'Enable' : 'Disable'} ${account.name}`} action={account.disabled ? 'Enable it' : 'Disable it'}
               question={account.disabled ? `Let ${account.name} log in again?` : `Keep ${account.name} from logging in?`}
-              consequence={account.disabled ? 'Its tokens that have not ended work again.' : 'Its sessions and tokens stop at the next request. It can be enabled again here.'} busy={change.isPending} error={change.error}
-              onDo={(done) => change.mutate({ name: account.name, disabled: !account.disabled }, { onSuccess: done })}
+              consequence={account.disabled ? 'Its tokens that have not ended work again.' : <>Its sessions and tokens stop at the next request. It can be enabled again here.{warning}</>} busy={change.isPending} error={change.error}
+              onDo={(done) => change.mutate({ name: account.name, disabled: !account.disabled, on_own: own || undefined }, { onSuccess: done })}
             />
           </>
         }

@@ -1,6 +1,6 @@
 import { Box, Checkbox, FormControlLabel, Typography } from '@mui/material'
 import { useState } from 'react'
-import { type MadeToken, useMakeToken } from '../api/rights'
+import { type MadeToken, useMakeToken, useMe } from '../api/rights'
 import { CommandLine } from '../parts/Commands'
 import { DialogButton, Field } from '../parts/Forms'
 import { useService } from '../api/queries'
@@ -32,21 +32,28 @@ export function Secret({ made }: { made: MadeToken }) {
   )
 }
 
+// OwnPassword proves who asks, so that what is made may outlast the session.
+export function OwnPassword({ value, onChange }: { value: string; onChange: (value: string) => void }) {
+  return <Field label="Your password" type="password" value={value} onChange={onChange} hint="It proves that it is you who asks: the token will last longer than this session." />
+}
+
 export function MakeToken({ account, onMade }: { account?: string; onMade: (made: MadeToken) => void }) {
   const [name, setName] = useState('')
   const [pattern, setPattern] = useState('')
   const [may, setMay] = useState<string[]>(['pull'])
   const [days, setDays] = useState('90')
+  const [password, setPassword] = useState('')
+  const me = useMe()
   const make = useMakeToken()
   const toggle = (action: string) => setMay((old) => (old.includes(action) ? old.filter((a) => a !== action) : [...old, action]))
   return (
     <DialogButton
       name="Make a token" title={account ? `Make a token for ${account}` : 'Make a token'} action="Make it" busy={make.isPending} error={make.error}
-      ready={name !== '' && pattern !== '' && may.length > 0}
+      ready={name !== '' && pattern !== '' && may.length > 0 && (password !== '' || !me.data?.has_password)}
       onDo={(close) =>
         make.mutate(
-          { account, name, days: Number(days), scopes: [{ pattern, actions: may }] },
-          { onSuccess: (made) => { close(); setName(''); onMade(made) } },
+          { account, name, days: Number(days), scopes: [{ pattern, actions: may }], password: password || undefined },
+          { onSuccess: (made) => { close(); setName(''); setPassword(''); onMade(made) } },
         )
       }
     >
@@ -58,8 +65,10 @@ export function MakeToken({ account, onMade }: { account?: string; onMade: (made
         ))}
       </Box>
       <Field label="Good for" value={days} onChange={setDays} options={lives} />
+      {me.data?.has_password && <OwnPassword value={password} onChange={setPassword} />}
       <Typography variant="body2" color="textSecondary">
-        A token never may more than the account that it belongs to.
+        A token never may more than the account that it belongs to.{' '}
+        {me.data && !me.data.has_password && 'Made more than ten minutes after you signed in, it ends with this session: sign in anew for a longer one.'}
       </Typography>
     </DialogButton>
   )

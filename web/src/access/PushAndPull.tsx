@@ -1,7 +1,7 @@
 import { Box, Button, Typography } from '@mui/material'
 import { useState } from 'react'
 import { useService } from '../api/queries'
-import { useMakeToken, useMe } from '../api/rights'
+import { type MadeToken, useMakeToken, useMe } from '../api/rights'
 import { repositoryTools } from '../images/tools'
 import { Commands } from '../parts/Commands'
 import { Said } from '../parts/Forms'
@@ -12,7 +12,8 @@ export function PushAndPull({ repository, namespace, tag, digest, mayPush }: { r
   const service = useService()
   const me = useMe()
   const make = useMakeToken()
-  const [secret, setSecret] = useState('')
+  const [made, setMade] = useState<MadeToken>()
+  const secret = made?.secret ?? ''
   const address = service.data?.address ?? ''
   const account = me.data?.account
   const actions = mayPush ? ['pull', 'push'] : ['pull']
@@ -24,15 +25,18 @@ export function PushAndPull({ repository, namespace, tag, digest, mayPush }: { r
       under={
         account && (
           <Box sx={{ display: 'flex', gap: 2, alignItems: 'center', mt: 1 }}>
-            {secret === '' ? (
+            {!made ? (
               <Button
                 size="small" variant="outlined" disabled={make.isPending}
-                onClick={() => make.mutate({ name: `made for ${pattern}`, days: 90, scopes: [{ pattern, actions }] }, { onSuccess: (made) => setSecret(made.secret) })}
+                onClick={() => make.mutate({ name: `made for ${pattern}`, days: 90, scopes: [{ pattern, actions }] }, { onSuccess: setMade })}
               >
                 Make a token for these commands
               </Button>
             ) : (
-              <Typography role="status" variant="body2">The commands have a new token in them, for {pattern}: {actions.join(', ')}, good for 90 days. It is shown this once.</Typography>
+              <Typography role="status" variant="body2">
+                The commands have a new token in them, for {pattern}: {actions.join(', ')}. It is shown this once, and good until{' '}
+                {made.ends_at ? new Date(made.ends_at).toLocaleString() : 'it is revoked'}: with this session it ends, so make one that lasts under your name, at the foot of the rail.
+              </Typography>
             )}
             <Said error={make.error} />
           </Box>

@@ -1,11 +1,11 @@
 import { Box, Typography } from '@mui/material'
 import { useState } from 'react'
-import { type MadeToken, type Token, useReplaceToken, useRevokeToken, useTokens } from '../api/rights'
+import { type MadeToken, type Token, useMe, useReplaceToken, useRevokeToken, useTokens } from '../api/rights'
 import { When } from '../parts/Amounts'
-import { Ask, Section } from '../parts/Forms'
+import { Ask, DialogButton, Section } from '../parts/Forms'
 import { type PlainColumn, PlainTable } from '../parts/PlainTable'
 import { Trouble, Waiting } from '../parts/States'
-import { MakeToken, Secret } from './MakeToken'
+import { MakeToken, OwnPassword, Secret } from './MakeToken'
 
 const mayText = (t: Token) =>
   t.scopes.length === 0 ? 'all that the account may' : t.scopes.map((s) => `${s.pattern}: ${s.actions.join(', ')}`).join('; ')
@@ -16,6 +16,8 @@ export function TokenTable({ account, title }: { account?: string; title: string
   const revoke = useRevokeToken()
   const replace = useReplaceToken()
   const [made, setMade] = useState<MadeToken>()
+  const [password, setPassword] = useState('')
+  const hasPassword = useMe().data?.has_password
   const columns: PlainColumn<Token>[] = [
     { title: 'Name', cell: (t) => <>{t.name}{t.kind === 'login' && <Typography component="span" variant="body2" color="textSecondary"> (login)</Typography>}</> },
     { title: 'May', cell: mayText },
@@ -26,14 +28,17 @@ export function TokenTable({ account, title }: { account?: string; title: string
       title: 'Do', width: 160,
       cell: (t) => (
         <Box sx={{ display: 'flex' }}>
-          <Ask
-            name="Replace" label={`Replace the token ${t.name}`} question={`Replace the token “${t.name}”?`} action="Replace it" busy={replace.isPending} error={replace.error}
-            consequence="It stops working now, and a new one with the same name and scopes is shown once."
-            onDo={(done) => replace.mutate({ account, id: t.id }, { onSuccess: (m) => { setMade(m); done() } })}
-          />
+          <DialogButton
+            quiet name="Replace" label={`Replace the token ${t.name}`} title={`Replace the token “${t.name}”?`} action="Replace it" busy={replace.isPending} error={replace.error}
+            ready={password !== '' || !hasPassword}
+            onDo={(done) => replace.mutate({ account, id: t.id, password: password || undefined }, { onSuccess: (m) => { setMade(m); setPassword(''); done() } })}
+          >
+            <Typography>It stops working now, and a new one with the same name, scopes and life is shown once.</Typography>
+            {hasPassword && <OwnPassword value={password} onChange={setPassword} />}
+          </DialogButton>
           <Ask
             name="Revoke" label={`Revoke the token ${t.name}`} question={`Revoke the token “${t.name}”?`} action="Revoke it" busy={revoke.isPending} error={revoke.error}
-            consequence="Whoever uses it is refused from the next request on. It cannot come back; another one can be made."
+            consequence="Whoever uses it is refused from the next request on, and so is what was made by it. It cannot come back; another one can be made."
             onDo={(done) => revoke.mutate({ account, id: t.id }, { onSuccess: done })}
           />
         </Box>

@@ -43,8 +43,8 @@ export const useRevokeToken = () =>
   )
 
 export const useReplaceToken = () =>
-  useChange(({ account, id }: WhichToken) =>
-    take(client.POST('/api/v1/tokens/{token}/replace', { params: { path: { token: String(id) }, query: { account } } })),
+  useChange(({ account, id, password }: WhichToken & { password?: string }) =>
+    take(client.POST('/api/v1/tokens/{token}/replace', { params: { path: { token: String(id) }, query: { account } }, body: { password } })),
   )
 
 const pageSize = 200
