@@ -56,13 +56,14 @@ func Open(records *record.Store, clk clock.Clock, folder string, outgoing func(c
 	verified, err1 := lru.New[[32]byte, verifiedPassword](cachedCredentials)
 	bearer, err2 := lru.New[uint64, *checkedBearer](cachedCredentials)
 	slow, err3 := newSlowdown(clk)
-	if err := errors.Join(err1, err2, err3); err != nil {
+	stop := make(chan struct{})
+	hashers, err4 := newHashers(clk, stop)
+	if err := errors.Join(err1, err2, err3, err4); err != nil {
 		return nil, err
 	}
-	stop := make(chan struct{})
 	a := &Access{
 		records: records, clock: clk, keys: keys, verified: verified, bearer: bearer, bearerSeed: maphash.MakeSeed(), slow: slow,
-		hashers: newHashers(stop), ledger: newLedger(clk), issuers: newIssuers(), stop: stop, outgoing: outgoing,
+		hashers: hashers, ledger: newLedger(clk), issuers: newIssuers(), stop: stop, outgoing: outgoing,
 	}
 	rand.Read(a.macKey[:])
 	a.ended.Go(a.keep)

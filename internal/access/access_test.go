@@ -417,3 +417,154 @@ func TestTheLastAdminStays(t *testing.T) {
 		assert.EqualValues(t, 1, done.Load())
 	}
 }
+
+// Two who change different things of one account, or of one place, at the same
+// moment undo nothing of each other.
+func TestChangesAtTheSameMomentUndoNothingOfEachOther(t *testing.T) {
+	w := open(t)
+	yes, no := true, false
+	for i := range 25 {
+		name := fmt.Sprint("berths", i)
+		c := w.account(name, record.Person)
+		_, err := w.MakeNamespace(ctx, w.admin, name, PlaceChange{Open: &yes})
+		require.NoError(t, err)
+		require.NoError(t, w.MakeRepository(ctx, w.admin, name+"/app", PlaceChange{}))
+		_, err = w.MakeGroup(ctx, w.admin, name, "", "")
+		require.NoError(t, err)
+		closed, about, another := record.VisibilityClosed, "another text", "another good password"
+		var all sync.WaitGroup
+		for _, change := range []func() error{
+			func() error { return w.ChangeAccount(ctx, w.admin, name, AccountChange{Disabled: &yes}) },
+			func() error { return w.ChangeAccount(ctx, w.admin, name, AccountChange{Description: &about}) },
+			func() error { return w.SetPassword(ctx, w.admin, name, "", another) },
+			func() error { return w.ChangeNamespace(ctx, w.admin, name, PlaceChange{Open: &no}) },
+			func() error { return w.ChangeNamespace(ctx, w.admin, name, PlaceChange{Description: &about}) },
+			func() error { return w.ChangeRepository(ctx, w.admin, name+"/app", PlaceChange{Visibility: &closed}) },
+			func() error { return w.ChangeRepository(ctx, w.admin, name+"/app", PlaceChange{Description: &about}) },
+			func() error { return w.ChangeGroup(ctx, w.admin, name, &about, nil) },
+			func() error { return w.ChangeGroup(ctx, w.admin, name, nil, &about) },
+		} {
+			all.Go(func() { assert.NoError(t, change()) })
+		}
+		all.Wait()
+		account, _ := w.records.Rights().Account(c.Account.ID)
+		assert.NotZero(t, account.DisabledAt)
+		assert.Equal(t, about, account.Description)
+		fits, err := matches(another, account.Password)
+		require.NoError(t, err)
+		assert.True(t, fits)
+		n, _ := w.records.Rights().Namespace(name)
+		assert.False(t, n.Open)
+		assert.Equal(t, about, n.Description)
+		r, err := w.records.Repository(ctx, oci.Name(name+"/app"))
+		require.NoError(t, err)
+		assert.Equal(t, closed, r.Visibility)
+		assert.Equal(t, about, r.Description)
+		g, err := w.records.View(ctx).Group(name)
+		require.NoError(t, err)
+		assert.Equal(t, about+about, g.Description+g.Claim)
+	}
+}
+
+func TestOneAccountHasSoManySessionsAndTokensAndNoMore(t *testing.T) {
+	w := open(t)
+	c := w.account("ines", record.Person)
+	var first, last string
+	for i := range mostSessions + 10 {
+		w.clk.MoveTo(w.clk.Now().Add(time.Second))
+		_, secret, err := w.MakeToken(ctx, c, NewToken{Kind: record.TokenSession, Name: "console", Life: time.Hour})
+		require.NoError(t, err)
+		if i == 0 {
+			first = secret
+		}
+		last = secret
+	}
+	tokens, err := w.Tokens(ctx, c, "", true)
+	require.NoError(t, err)
+	assert.Len(t, tokens, mostSessions)
+	_, err = w.Session(ctx, first, "")
+	assert.ErrorIs(t, err, oci.CodeUnauthorized, "the one that was used longest ago has ended")
+	_, err = w.Session(ctx, last, "")
+	assert.NoError(t, err)
+	require.NoError(t, w.records.Update(ctx, func(tx *record.Tx) error {
+		for i := range mostTokens {
+			if _, err := tx.MakeToken(record.Token{AccountID: c.Account.ID, Kind: record.TokenMade, Name: "x", Hash: fmt.Sprint(i)}); err != nil {
+				return err
+			}
+		}
+		return nil
+	}))
+	_, _, err = w.MakeToken(ctx, c, NewToken{Kind: record.TokenMade, Name: "one more", Scopes: []record.Scope{pullAll}})
+	assert.ErrorContains(t, err, "more are not possible")
+}
+
+// Somebody who comes by the company's login has no password to prove anything by:
+// the company's word counts while it is fresh.
+func TestTheCompanysWordCountsWhileItIsFresh(t *testing.T) {
+	w := open(t)
+	require.NoError(t, w.records.Update(ctx, func(tx *record.Tx) error {
+		_, err := tx.MakeAccount(record.Account{Name: "jun", Kind: record.Person, Issuer: "https://login.example", Subject: "4711"})
+		return err
+	}))
+	named, err := w.As(ctx, "jun")
+	require.NoError(t, err)
+	_, secret, err := w.NewLogin(ctx, named, "laptop", CompanyLife)
+	require.NoError(t, err)
+	c, err := w.Session(ctx, secret, "")
+	require.NoError(t, err)
+	year := NewToken{Kind: record.TokenMade, Name: "x", Scopes: []record.Scope{pullAll}, Life: 365 * 24 * time.Hour}
+	made, _, err := w.MakeToken(ctx, c, year)
+	require.NoError(t, err)
+	assert.Greater(t, made.EndsAt, c.Token.EndsAt)
+	w.clk.MoveTo(w.clk.Now().Add(freshFor))
+	made, _, err = w.MakeToken(ctx, c, year)
+	require.NoError(t, err)
+	assert.Equal(t, c.Token.EndsAt, made.EndsAt)
+	assert.ErrorIs(t, w.SetPassword(ctx, c, "jun", "", "a password of its own"), oci.CodeDenied)
+	require.NoError(t, w.SetPassword(ctx, w.admin, "jun", "", "a password of its own"))
+}
+
+// Addresses take turns: a crowd at one keeps nobody waiting at another.
+func TestACrowdAtOneAddressKeepsNobodyWaitingElsewhere(t *testing.T) {
+	h, err := newHashers(clock.NewSet(time.Now()), make(chan struct{}))
+	require.NoError(t, err)
+	gate := make(chan struct{})
+	var all sync.WaitGroup
+	var order []string
+	var mu sync.Mutex
+	enter := func(address string) {
+		all.Go(func() {
+			assert.NoError(t, h.do(ctx, address, func() {
+				<-gate
+				mu.Lock()
+				defer mu.Unlock()
+				order = append(order, address)
+			}))
+		})
+	}
+	waits := func(many int) {
+		require.Eventually(t, func() bool {
+			h.mu.Lock()
+			defer h.mu.Unlock()
+			return h.waiting == many
+		}, 10*time.Second, time.Millisecond)
+	}
+	for range atOnce + mostFromOne {
+		enter("192.0.2.1")
+	}
+	waits(mostFromOne)
+	assert.ErrorIs(t, h.do(ctx, "192.0.2.1", func() {}), errCrowded)
+	enter("192.0.2.2")
+	waits(mostFromOne + 1)
+	gone, cancel := context.WithCancel(ctx)
+	cancel()
+	assert.ErrorIs(t, h.do(gone, "192.0.2.3", func() {}), context.Canceled)
+	close(gate)
+	all.Wait()
+	require.Eventually(t, func() bool {
+		h.mu.Lock()
+		defer h.mu.Unlock()
+		return h.running == 0 && h.waiting == 0
+	}, 10*time.Second, time.Millisecond)
+	assert.Less(t, slices.Index(order, "192.0.2.2"), 2*atOnce+2)
+}

@@ -201,7 +201,7 @@ func (a *Access) Bearer(ctx context.Context, token, address string) (Caller, err
 	if err != nil {
 		return Caller{}, errBearer
 	}
-	c := Caller{asked: checked.asked, Address: address, ends: checked.until}
+	c := Caller{asked: checked.asked, signed: true, Address: address, ends: checked.until}
 	if checked.kind == forNobody {
 		return c, nil
 	}

@@ -33,6 +33,9 @@ type Caller struct {
 	// asked is what a bearer token was asked for and given, by repository; nil
 	// where the credential as a whole came.
 	asked map[string][]Action
+	// signed tells that not the credential itself came, but a bearer or a short token
+	// that was got for it.
+	signed bool
 	// proved tells that the password itself came with the request, or that the
 	// company's login has just said who it is.
 	proved bool
@@ -211,7 +214,7 @@ func (a *Access) bind(c Caller, t *record.Token) {
 const freshFor = 10 * time.Minute
 
 func (a *Access) freshlyNamed(c Caller) bool {
-	own := c.Token.ID != 0 && c.Token.Kind != record.TokenMade && c.Token.ParentID == 0 && c.asked == nil
+	own := c.Token.ID != 0 && c.Token.Kind != record.TokenMade && c.Token.ParentID == 0 && !c.signed
 	return own && c.Account.Subject != "" && c.Account.Password == "" && a.clock.Now().Sub(c.Token.CreatedAt.Time()) < freshFor
 }
 

@@ -38,7 +38,10 @@ var raw64 = base64.RawStdEncoding
 
 // HashPassword returns a password's hash in the form that records keep.
 func (a *Access) HashPassword(ctx context.Context, password string) (kept string, err error) {
-	err = a.hashers.do(ctx, func() { kept = NewHash(password) })
+	err = a.hashers.do(ctx, "", func() { kept = NewHash(password) })
+	if errors.Is(err, errCrowded) {
+		err = &SlowDown{crowdedFor}
+	}
 	return kept, err
 }
 
@@ -159,12 +162,13 @@ func (a *Access) prove(ctx context.Context, name, password, address string) (Cal
 	})
 	if err != nil {
 		if errors.Is(err, errCrowded) {
-			a.hashers.hold(ctx, from)
-			err = &SlowDown{time.Second}
+			a.hashers.hold(ctx, from, crowdedFor)
+			err = &SlowDown{crowdedFor}
 		}
 		return Caller{}, err
 	}
 	if !right.(bool) {
+		a.hashers.hold(ctx, from, a.hashers.wrong(from))
 		a.refusedNobody(record.Event{Account: name, Address: address, Detail: "wrong password, or no such account"})
 		return Caller{}, errWrong
 	}
@@ -176,21 +180,15 @@ func (a *Access) prove(ctx context.Context, name, password, address string) (Cal
 	return Caller{Account: account, Address: address, proved: true}, nil
 }
 
-// errCrowded: too many wait to have their passwords checked.
-var errCrowded = errors.New("too many passwords wait to be checked")
-
 // try checks one password. It counts before any work is done: a try is wrong until
 // it was right.
 func (a *Access) try(ctx context.Context, account record.Account, name, password, from string) (right bool, err error) {
-	if !a.hashers.enter(from) {
-		return false, errCrowded
-	}
-	defer a.hashers.leave(from)
 	if wait := a.slow.begin(name, from); wait > 0 {
 		return false, &SlowDown{wait}
 	}
-	if erring := a.hashers.do(ctx, func() { right, err = matches(password, account.Password) }); erring != nil {
-		return false, erring
+	if waited := a.hashers.do(ctx, from, func() { right, err = matches(password, account.Password) }); waited != nil {
+		a.slow.undo(name, from)
+		return false, waited
 	}
 	if right {
 		a.slow.right(name, from)
@@ -251,6 +249,18 @@ func (s *slowdown) begin(account, address string) (wait time.Duration) {
 	}
 	s.tries.Add(key, t)
 	return 0
+}
+
+// undo takes a try back that was not checked.
+func (s *slowdown) undo(account, address string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	key := [2]string{account, address}
+	if t, ok := s.tries.Get(key); ok && t.wrong > 0 {
+		t.wrong--
+		t.until = 0
+		s.tries.Add(key, t)
+	}
 }
 
 func (s *slowdown) right(account, address string) {

@@ -8,31 +8,24 @@ import (
 	"time"
 )
 
-const (
-	// bodyWithin is how long the body of a request may take that is no upload: a
-	// little, and what a slow line needs for the largest manifest.
-	bodyWithin = 30 * time.Second
-	// bodyRate is the rate in bytes a second that is slow and honest.
-	bodyRate = 16 << 10
-)
+// bodyRate is the rate in bytes a second that is slow and honest.
+const bodyRate = 16 << 10
 
 // withDeadlines lets no body come for ever. The body of an upload may take as long
 // as it likes while it does not stall: its door moves the deadline on. All others
 // have one for the whole, also where nobody reads them: the server itself waits for
-// what is left of a body before it takes the next request.
+// what is left of a body before it takes the next request. It is as long as a sender
+// may stall, and for a manifest what a slow line needs for the largest as well.
 func withDeadlines(next http.Handler, idle time.Duration, manifestBytes int64) http.Handler {
-	whole := bodyWithin + time.Duration(manifestBytes/bodyRate)*time.Second
+	manifest := idle + time.Duration(manifestBytes/bodyRate)*time.Second
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if r.ContentLength == 0 {
 			next.ServeHTTP(w, r)
 			return
 		}
-		within := bodyWithin
-		switch {
-		case isUpload(r):
-			within = idle
-		case strings.HasPrefix(r.URL.Path, "/v2/"):
-			within = whole
+		within := idle
+		if strings.HasPrefix(r.URL.Path, "/v2/") && !strings.Contains(r.URL.Path, "/blobs/uploads") {
+			within = manifest
 		}
 		control := http.NewResponseController(w)
 		// Where a connection takes none, it has gone.
@@ -40,10 +33,6 @@ func withDeadlines(next http.Handler, idle time.Duration, manifestBytes int64) h
 		r.Body = &deadlineBody{r.Body, control}
 		next.ServeHTTP(w, r)
 	})
-}
-
-func isUpload(r *http.Request) bool {
-	return strings.HasPrefix(r.URL.Path, "/v2/") && strings.Contains(r.URL.Path, "/blobs/uploads")
 }
 
 // deadlineBody takes the deadline away once all has come: from then on the

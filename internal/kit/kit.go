@@ -126,8 +126,22 @@ type Service struct {
 // Start runs a registry on a data folder, with more flags where given, and waits
 // until it is ready. It ends with the test.
 func Start(t testing.TB, data string, more ...string) *Service {
-	s := &Service{t: t, Data: data, args: append([]string{"serve", "--data", data, "--free-bytes", "-1"}, more...)}
+	s := newService(t, data, more)
+	s.start("127.0.0.1:0", "WARTHESIS_ADMIN_PASSWORD="+Password)
+	s.logIn()
+	LogInAs(s.t, s.Address, Admin, s.secret)
+	return s
+}
+
+// StartAlone is Start for a registry whose first admin the kit does not know.
+func StartAlone(t testing.TB, data string, more ...string) *Service {
+	s := newService(t, data, more)
 	s.start("127.0.0.1:0")
+	return s
+}
+
+func newService(t testing.TB, data string, more []string) *Service {
+	s := &Service{t: t, Data: data, log: &buffer{}, args: append([]string{"serve", "--data", data, "--free-bytes", "-1"}, more...)}
 	t.Cleanup(func() {
 		s.Kill()
 		if t.Failed() {
@@ -151,10 +165,10 @@ func (s *Service) client() *http.Client {
 	return http.DefaultClient
 }
 
-func (s *Service) start(listen string) {
+func (s *Service) start(listen string, environment ...string) {
 	s.log = &buffer{}
 	s.cmd = exec.Command(Binary(s.t), append(s.args, "--listen", listen)...)
-	s.cmd.Env = append(os.Environ(), "WARTHESIS_ADMIN_PASSWORD="+Password)
+	s.cmd.Env = append(os.Environ(), environment...)
 	s.cmd.Stdout, s.cmd.Stderr = s.log, s.log
 	require.NoError(s.t, s.cmd.Start())
 	ended := make(chan error, 1)
@@ -177,10 +191,6 @@ func (s *Service) start(listen string) {
 		answer.Body.Close()
 		return answer.StatusCode == http.StatusOK
 	}, s.log.String)
-	if s.secret == "" {
-		s.logIn()
-	}
-	LogInAs(s.t, s.Address, Admin, s.secret)
 }
 
 // logIn gets the admin's login, which outlives restarts.
@@ -204,6 +214,9 @@ func (s *Service) Process() int { return s.cmd.Process.Pid }
 
 // Kill ends the service as a power cut ends a process.
 func (s *Service) Kill() {
+	if s.cmd == nil {
+		return
+	}
 	_ = s.cmd.Process.Kill()
 	s.ended <- <-s.ended
 }

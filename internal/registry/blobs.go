@@ -69,14 +69,14 @@ func (r *Registry) OpenBlob(ctx context.Context, name oci.Name, digest oci.Diges
 	return f, b.Size, nil
 }
 
-// isUntouched reports whether a file is as it was placed, by its time, or was found
-// to be right since.
+// isUntouched reports whether a file is as it was when it was known to be right: by
+// the very time of its last change, or where that is not remembered, by one that is
+// not after it was placed.
 func (r *Registry) isUntouched(digest oci.Digest, placed record.Stamp, changed time.Time) bool {
-	if !changed.After(placed.Time()) {
-		return true
+	if right, checked := r.checked.Get(digest); checked {
+		return right.Equal(changed)
 	}
-	right, checked := r.checked.Get(digest)
-	return checked && right.Equal(changed)
+	return !changed.After(placed.Time())
 }
 
 // placed notes that content was placed just now, and is right as it is.

@@ -16,7 +16,7 @@ func (r *Registry) DeleteTag(ctx context.Context, name oci.Name, tag oci.Tag) er
 	if err != nil {
 		return err
 	}
-	err = r.records.Update(ctx, func(tx *record.Tx) error {
+	err = r.inLive(ctx, found, func(tx *record.Tx) error {
 		if err := tx.DeleteTag(found, tag, callerOf(ctx).Account); err != nil {
 			return err
 		}
@@ -26,6 +26,19 @@ func (r *Registry) DeleteTag(ctx context.Context, name oci.Name, tag oci.Tag) er
 		return oci.Errorf(oci.CodeManifestUnknown, "the repository %s has no tag %s", name, tag)
 	}
 	return err
+}
+
+// inLive changes a repository that is there still.
+func (r *Registry) inLive(ctx context.Context, found record.Repository, do func(*record.Tx) error) error {
+	return r.records.Update(ctx, func(tx *record.Tx) error {
+		if _, err := tx.LiveRepository(found.ID); err != nil {
+			if errors.Is(err, record.ErrNotFound) {
+				err = oci.Errorf(oci.CodeNameUnknown, "the repository %s was removed a moment ago", found.Name)
+			}
+			return err
+		}
+		return do(tx)
+	})
 }
 
 func logTagDeleted(ctx context.Context, tx *record.Tx, in record.Repository, tag oci.Tag) error {
@@ -42,7 +55,7 @@ func (r *Registry) DeleteManifest(ctx context.Context, name oci.Name, digest oci
 	if err != nil {
 		return err
 	}
-	return r.records.Update(ctx, func(tx *record.Tx) error {
+	return r.inLive(ctx, found, func(tx *record.Tx) error {
 		there, err := tx.Manifests(found.ID, []oci.Digest{digest})
 		if err != nil {
 			return err
@@ -80,7 +93,7 @@ func (r *Registry) DeleteBlob(ctx context.Context, name oci.Name, digest oci.Dig
 	if err != nil {
 		return err
 	}
-	err = r.records.Update(ctx, func(tx *record.Tx) error {
+	err = r.inLive(ctx, found, func(tx *record.Tx) error {
 		if err := refuseNamed(tx, found, digest, oci.RelationConfig, oci.RelationLayer, oci.RelationChild); err != nil {
 			return err
 		}

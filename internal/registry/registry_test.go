@@ -3,6 +3,7 @@ package registry
 import (
 	"bytes"
 	"context"
+	"fmt"
 	"io"
 	"os"
 	"path/filepath"
@@ -138,4 +139,140 @@ func TestAManifestWhoseLayerIsMissingOrOtherIsRefused(t *testing.T) {
 	require.ErrorIs(t, err, oci.CodeManifestInvalid, "the sizes must agree")
 	_, err = r.PushManifest(ctx, manifest("2"))
 	require.NoError(t, err)
+}
+
+// flip changes one byte of content on the disk, and puts the times of the file back.
+func flip(t *testing.T, root string, d oci.Digest) {
+	file := filepath.Join(root, "blobs/sha256", d.Encoded()[:2], d.Encoded())
+	before, err := os.Stat(file)
+	require.NoError(t, err)
+	raw, err := os.ReadFile(file)
+	require.NoError(t, err)
+	raw[len(raw)/2] ^= 1
+	require.NoError(t, os.Chmod(file, 0o644))
+	require.NoError(t, os.WriteFile(file, raw, 0o644))
+	require.NoError(t, os.Chtimes(file, before.ModTime(), before.ModTime()))
+}
+
+func TestWhatRottedIsNotCalledWholeAndPushingItAgainMendsIt(t *testing.T) {
+	r, clk, root := open(t, Limits{})
+	// The clock goes along with that of the files.
+	clk.MoveTo(time.Now().Add(time.Minute))
+	raw := []byte("a layer that the disk changes")
+	d := oci.DigestOf(oci.SHA256, raw)
+	push := ManifestPush{Name: "a", Tags: []oci.Tag{"x"}, MediaType: oci.MediaTypeImage, Raw: fmt.Appendf(nil,
+		`{"schemaVersion":2,"config":{"mediaType":"a/b","digest":%q,"size":%d}}`, d, len(raw))}
+	require.NoError(t, r.PushBlob(ctx, "a", whole(raw), d))
+	m, err := r.PushManifest(ctx, push)
+	require.NoError(t, err)
+	require.NoError(t, r.StatManifest(m))
+
+	flip(t, root, d)
+	_, err = r.StatBlob(ctx, "a", d)
+	assert.ErrorIs(t, err, oci.CodeBlobUnknown)
+	_, _, err = r.OpenBlob(ctx, "a", d)
+	assert.ErrorIs(t, err, oci.CodeStorageFault)
+	mounted, err := r.MountBlob(ctx, "b", d, "a", record.Seen{Everything: true})
+	require.NoError(t, err)
+	assert.False(t, mounted)
+	require.NoError(t, r.PushBlob(ctx, "a", whole(raw), d))
+	_, err = r.StatBlob(ctx, "a", d)
+	assert.NoError(t, err)
+
+	file := filepath.Join(root, "blobs/sha256", m.Digest.Encoded()[:2], m.Digest.Encoded())
+	for says, harm := range map[string]func(){
+		"flipped": func() { flip(t, root, m.Digest) },
+		"gone":    func() { require.NoError(t, os.Remove(file)) },
+	} {
+		harm()
+		assert.ErrorIs(t, r.StatManifest(m), oci.CodeManifestUnknown, says)
+		_, err = r.PushManifest(ctx, push)
+		require.NoError(t, err)
+		assert.NoError(t, r.StatManifest(m), says)
+		r.raw.Purge()
+		got, err := r.ManifestBytes(m)
+		require.NoError(t, err, says)
+		assert.Equal(t, push.Raw, got)
+	}
+
+	// What was placed anew counts from then on: nothing is read again for its time.
+	clk.MoveTo(clk.Now().Add(time.Hour))
+	require.NoError(t, r.PushBlob(ctx, "a", whole(raw), d))
+	b, err := r.records.Blob(ctx, d)
+	require.NoError(t, err)
+	assert.Equal(t, record.StampOf(clk.Now()), b.PlacedAt)
+}
+
+func TestAPushSettlesWhereItBeganOrNowhere(t *testing.T) {
+	r, _, _ := open(t, Limits{})
+	raw := []byte("on its way")
+	d := oci.DigestOf(oci.SHA256, raw)
+	require.NoError(t, r.PushBlob(ctx, "n/a", whole([]byte("x")), oci.DigestOf(oci.SHA256, []byte("x"))))
+	there, err := r.records.Repository(ctx, "n/a")
+	require.NoError(t, err)
+	change := func(do func(*record.Tx) error) { require.NoError(t, r.records.Update(ctx, do)) }
+	// during runs something while a blob comes in.
+	during := func(do func()) Part {
+		return Part{Body: io.MultiReader(bytes.NewReader(raw[:3]), &runs{do: do}, bytes.NewReader(raw[3:])), Offset: -1, Length: -1}
+	}
+
+	err = r.PushBlob(ctx, "n/a", during(func() { change(func(tx *record.Tx) error { return tx.RemoveRepository(there, "ines") }) }), d)
+	assert.ErrorIs(t, err, oci.CodeNameUnknown)
+	_, err = r.records.Repository(ctx, "n/a")
+	require.ErrorIs(t, err, record.ErrNotFound, "nothing was made in its place")
+	change(func(tx *record.Tx) error {
+		_, err := tx.RestoreRepository(there.NamespaceID, "n/a")
+		return err
+	})
+	require.NoError(t, r.PushBlob(ctx, "n/a", during(func() {
+		change(func(tx *record.Tx) error { return tx.RenameRepository(there, "n/b") })
+	}), d))
+	_, err = r.StatBlob(ctx, "n/b", d)
+	assert.NoError(t, err, "it is in the repository that it went to, which has another name")
+
+	u, err := r.StartUpload(ctx, "n/b", oci.SHA256)
+	require.NoError(t, err)
+	err = r.FinishUpload(ctx, "n/b", u.ID, during(func() {
+		change(func(tx *record.Tx) error {
+			n, err := tx.LiveNamespace(there.NamespaceID)
+			if err != nil {
+				return err
+			}
+			return tx.RemoveNamespace(n, "ines")
+		})
+	}), d)
+	assert.ErrorIs(t, err, oci.CodeNameUnknown)
+	_, err = r.records.View(ctx).Namespace("n")
+	assert.ErrorIs(t, err, record.ErrNotFound)
+}
+
+// runs does something when it is read.
+type runs struct{ do func() }
+
+func (r *runs) Read([]byte) (int, error) {
+	r.do()
+	return 0, io.EOF
+}
+
+func TestAnUploadThatRestsHoldsNoFile(t *testing.T) {
+	r, _, _ := open(t, Limits{})
+	open := func() int {
+		names, err := os.ReadDir("/proc/self/fd")
+		require.NoError(t, err)
+		return len(names)
+	}
+	before := open()
+	raw := []byte("half and half")
+	ids := make([]string, 40)
+	for i := range ids {
+		u, err := r.StartUpload(ctx, "a", oci.SHA256)
+		require.NoError(t, err)
+		ids[i] = u.ID
+		_, err = r.AppendUpload(ctx, "a", u.ID, whole(raw[:5]))
+		require.NoError(t, err)
+	}
+	assert.Less(t, open(), before+20)
+	for _, id := range ids {
+		require.NoError(t, r.FinishUpload(ctx, "a", id, whole(raw[5:]), oci.DigestOf(oci.SHA256, raw)))
+	}
 }

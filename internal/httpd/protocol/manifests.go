@@ -124,9 +124,9 @@ func contentType(c *gin.Context) (string, error) {
 // readManifest reads the body up to the limit and one byte more, by which
 // registry sees that it is too large.
 func (d *Door) readManifest(c *gin.Context) ([]byte, error) {
-	raw, err := io.ReadAll(io.LimitReader(d.incoming(c), d.manifestBytes+1))
+	raw, err := io.ReadAll(io.LimitReader(c.Request.Body, d.manifestBytes+1))
 	if err != nil {
-		return nil, err
+		return nil, oci.Errorf(oci.CodeSizeInvalid, "the manifest did not come whole, or took too long; send it again")
 	}
 	if announced := c.Request.ContentLength; announced >= 0 && announced <= d.manifestBytes && announced != int64(len(raw)) {
 		return nil, oci.Errorf(oci.CodeSizeInvalid, "%d bytes were announced and %d came", announced, len(raw))
