@@ -26,6 +26,7 @@ func lines(t *testing.T, s *kit.Service, query url.Values) []api.Line {
 
 // Each change leaves one line that says who did what, on what, and by which request.
 func TestEveryChangeStandsInTheAuditLog(t *testing.T) {
+	t.Parallel()
 	s := kit.Start(t, t.TempDir())
 	layout := kit.NewImage(t, kit.Bytes(90, 1000)).Layout(t)
 	for _, c := range []struct {

@@ -26,6 +26,7 @@ import (
 // Guesses are counted before they are checked, and a crowd of names that nobody has
 // keeps nobody out who tries as clients do.
 func TestGuessesAreCountedBeforeTheyAreChecked(t *testing.T) {
+	t.Parallel()
 	s := kit.Start(t, t.TempDir())
 	account(t, s, "marit")
 	account(t, s, "jun")
@@ -167,6 +168,7 @@ func withoutSchema(t *testing.T, raw []byte) string {
 }
 
 func TestARangeCountsOnlyForWhatTheCallerHasOfIt(t *testing.T) {
+	t.Parallel()
 	s := kit.Start(t, t.TempDir())
 	d := putBlob(t, s, "a", []byte("0123456789"))
 	for condition, whole := range map[string]bool{"": false, `"` + d.String() + `"`: false, `"sha256:other"`: true, `W/"` + d.String() + `"`: true, "Wed, 21 Oct 2026 07:28:00 GMT": true} {

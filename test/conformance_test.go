@@ -17,6 +17,7 @@ import (
 // for its next version, with every optional part. Sparse manifests alone are not
 // tested: a manifest whose content is missing is refused.
 func TestTheSuiteOfTheStandardPasses(t *testing.T) {
+	t.Parallel()
 	s := kit.Start(t, t.TempDir())
 	// The report stays, for people to read.
 	results, err := filepath.Abs(filepath.Join("..", "build", "conformance"))

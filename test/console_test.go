@@ -155,6 +155,7 @@ func watchOrigins(t *testing.T, page *browser.Page) func() []string {
 }
 
 func TestListsFollowAPushByThemselves(t *testing.T) {
+	t.Parallel()
 	s := kit.Start(t, t.TempDir())
 	page := openBrowser(t, s)
 	require.NoError(t, page.Go(s.URL("/")))
@@ -211,6 +212,7 @@ func TestNothingSeriousStandsInTheWayOfAnybody(t *testing.T) {
 const firstLoadLimit = 300 << 10
 
 func TestTheFirstLoadIsSmall(t *testing.T) {
+	t.Parallel()
 	s := kit.Start(t, t.TempDir())
 	_, index := s.Do(http.MethodGet, "/", nil)
 	total := 0

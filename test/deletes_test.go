@@ -53,6 +53,7 @@ func artifact(config oci.Digest, subject *oci.Descriptor, artifactType string, n
 }
 
 func TestWhatIsNamedStaysAndTheAnswerNamesTheHolder(t *testing.T) {
+	t.Parallel()
 	s := kit.Start(t, t.TempDir())
 	config := putBlob(t, s, "a", []byte("{}"))
 	child := putManifest(t, s, "a", "", oci.MediaTypeImage, artifact(config, nil, "application/x.one", 1))
@@ -93,6 +94,7 @@ func TestWhatIsNamedStaysAndTheAnswerNamesTheHolder(t *testing.T) {
 }
 
 func TestReferrersAreListedAlsoWhenTheSubjectComesLater(t *testing.T) {
+	t.Parallel()
 	s := kit.Start(t, t.TempDir())
 	config := putBlob(t, s, "a", []byte("{}"))
 	subject, err := json.Marshal(artifact(config, nil, "application/x.subject", 0))
@@ -134,6 +136,7 @@ func TestReferrersAreListedAlsoWhenTheSubjectComesLater(t *testing.T) {
 }
 
 func TestListsOfTheProtocolPageByLinks(t *testing.T) {
+	t.Parallel()
 	s := kit.Start(t, t.TempDir())
 	config := putBlob(t, s, "b", []byte("{}"))
 	want := []string{"B", "a", "a.1", "b", "c"}
@@ -160,6 +163,7 @@ func TestListsOfTheProtocolPageByLinks(t *testing.T) {
 }
 
 func TestABlobIsMountedOnlyFromWhereItIsHeld(t *testing.T) {
+	t.Parallel()
 	s := kit.Start(t, t.TempDir())
 	d := putBlob(t, s, "from/here", []byte("shared layer"))
 	for query, want := range map[string]int{

@@ -71,6 +71,7 @@ func TestTheDoctorStopsWhereItFails(t *testing.T) {
 }
 
 func TestTheDoctorLooksAtTheServicesOwnMachine(t *testing.T) {
+	t.Parallel()
 	folder := t.TempDir()
 	settings := func(text string) string {
 		file := filepath.Join(folder, "warthesis.yaml")

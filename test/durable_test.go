@@ -25,6 +25,7 @@ func startUpload(t *testing.T, s *kit.Service, repository string) string {
 }
 
 func TestAnUploadGoesOnFromItsOffsetAfterAKill(t *testing.T) {
+	t.Parallel()
 	s := kit.Start(t, t.TempDir())
 	raw := kit.Bytes(20, 5<<20)
 	at := startUpload(t, s, "rolling/telemetry")
@@ -67,6 +68,7 @@ func TestAnUploadGoesOnFromItsOffsetAfterAKill(t *testing.T) {
 }
 
 func TestEverythingIsThereAfterAKillAndAfterAStop(t *testing.T) {
+	t.Parallel()
 	s := kit.Start(t, t.TempDir())
 	image := kit.NewImage(t, kit.Bytes(21, 100_000), kit.Bytes(22, 200))
 	kit.Must(t, "push", image.Layout(t), s.Address+"/signals/relay:4.0.0")
@@ -84,6 +86,7 @@ func TestEverythingIsThereAfterAKillAndAfterAStop(t *testing.T) {
 }
 
 func TestWhatDoesNotFitIsRefusedAndLeavesNothing(t *testing.T) {
+	t.Parallel()
 	s := kit.Start(t, t.TempDir())
 	raw := []byte("a layer of a few bytes")
 	right, wrong := oci.DigestOf(oci.SHA256, raw).String(), oci.DigestOf(oci.SHA256, []byte("other")).String()
@@ -128,6 +131,7 @@ func TestWhatDoesNotFitIsRefusedAndLeavesNothing(t *testing.T) {
 }
 
 func TestChunksOutOfOrderAreRefusedWithTheRightRange(t *testing.T) {
+	t.Parallel()
 	s := kit.Start(t, t.TempDir())
 	at := startUpload(t, s, "a")
 	answer, _ := s.Do(http.MethodPatch, at, strings.NewReader("0123456789"), "Content-Range", "0-9")
@@ -145,6 +149,7 @@ func TestChunksOutOfOrderAreRefusedWithTheRightRange(t *testing.T) {
 }
 
 func TestANewRequestCutsTheOneThatStillSends(t *testing.T) {
+	t.Parallel()
 	s := kit.Start(t, t.TempDir())
 	at := startUpload(t, s, "a")
 	reader, writer := io.Pipe()
@@ -167,6 +172,7 @@ func TestANewRequestCutsTheOneThatStillSends(t *testing.T) {
 }
 
 func TestTheServiceStopsWithinItsBoundWhileSomebodySends(t *testing.T) {
+	t.Parallel()
 	s := kit.Start(t, t.TempDir(), "--stop-within", "300ms")
 	at := startUpload(t, s, "a")
 	reader, writer := io.Pipe()

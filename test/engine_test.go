@@ -24,6 +24,7 @@ import (
 // PUT, and pushes a manifest of the second schema under the tag. The second tag of
 // an image sends the manifest alone.
 func TestAContainerEngineOfTheOlderKindPushesAndPulls(t *testing.T) {
+	t.Parallel()
 	s := kit.Start(t, t.TempDir())
 	answer, body := s.Do(http.MethodGet, "/v2/", nil)
 	require.Equal(t, http.StatusOK, answer.StatusCode)
@@ -104,6 +105,7 @@ func TestSettingsComeFromFileEnvironmentAndFlagsAndUnknownOnesAreNamed(t *testin
 // its password, and tries the token; a push asks for a token with its scopes; one
 // that may not is told why in the answer's own words. Newer engines post a form.
 func TestAContainerEngineLogsInAndIsRefusedInWords(t *testing.T) {
+	t.Parallel()
 	s := kit.Start(t, t.TempDir())
 	account(t, s, "jun")
 	admin(t, s, http.MethodPost, "/api/v1/teams", `{"name":"signals","writers":["jun"]}`)

@@ -25,6 +25,7 @@ import (
 )
 
 func TestASenderThatStallsIsCutAndAnHonestSlowOneIsNot(t *testing.T) {
+	t.Parallel()
 	s := kit.Start(t, t.TempDir(), "--body-idle", "500ms", "--header-within", "1s")
 	slow := startUpload(t, s, "a")
 	reader, writer := io.Pipe()
@@ -60,6 +61,7 @@ func TestASenderThatStallsIsCutAndAnHonestSlowOneIsNot(t *testing.T) {
 }
 
 func TestLyingLengthsAndDigestsLeaveNothing(t *testing.T) {
+	t.Parallel()
 	s := kit.Start(t, t.TempDir())
 	conn, err := net.Dial("tcp", s.Address)
 	require.NoError(t, err)
@@ -78,6 +80,7 @@ func TestLyingLengthsAndDigestsLeaveNothing(t *testing.T) {
 }
 
 func TestManyPushesOfOneDigestAndOneTagEndWell(t *testing.T) {
+	t.Parallel()
 	s := kit.Start(t, t.TempDir())
 	raw := kit.Bytes(40, 400_000)
 	d := oci.DigestOf(oci.SHA256, raw)

@@ -280,6 +280,7 @@ func (c *client) check(t *testing.T) {
 }
 
 func TestNothingAcknowledgedIsLostHoweverOftenTheServiceIsKilled(t *testing.T) {
+	t.Parallel()
 	s := kit.Start(t, t.TempDir())
 	seed := uint64(time.Now().UnixNano())
 	t.Logf("seed %d", seed)

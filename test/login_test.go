@@ -95,6 +95,7 @@ func TestATokenOfTheNarrowestKindPushesToItsRepositoryAlone(t *testing.T) {
 }
 
 func TestPlacesAreRemovedAndRestored(t *testing.T) {
+	t.Parallel()
 	s := kit.Start(t, t.TempDir())
 	layout := kit.NewImage(t, kit.Bytes(62, 1000)).Layout(t)
 	ref := s.Address + "/berths/seatmap"

@@ -51,6 +51,7 @@ func sameFiles(t *testing.T, image kit.Image, folder string) {
 }
 
 func TestAnImageComesBackByTagAndByDigestAsItWent(t *testing.T) {
+	t.Parallel()
 	s := kit.Start(t, t.TempDir())
 	image := kit.NewImage(t, kit.Bytes(1, 300_000), kit.Bytes(2, 5_000), nil)
 	ref := s.Address + "/timetable/planner"
@@ -77,6 +78,7 @@ func TestAnImageComesBackByTagAndByDigestAsItWent(t *testing.T) {
 }
 
 func TestALayerWhoseFileIsDamagedIsMendedByTheNextPush(t *testing.T) {
+	t.Parallel()
 	s := kit.Start(t, t.TempDir())
 	layer := kit.Bytes(4, 50_000)
 	image := kit.NewImage(t, layer)
@@ -113,6 +115,7 @@ func mended(t *testing.T, s *kit.Service, image kit.Image, ref string) {
 }
 
 func TestAManifestUnderSHA512KeepsItsDigestUnderATag(t *testing.T) {
+	t.Parallel()
 	s := kit.Start(t, t.TempDir())
 	image := kit.NewImage(t, kit.Bytes(5, 5_000))
 	folder := image.Layout(t)
@@ -131,6 +134,7 @@ func TestAManifestUnderSHA512KeepsItsDigestUnderATag(t *testing.T) {
 }
 
 func TestAPullIntoATarCanBePushedAgain(t *testing.T) {
+	t.Parallel()
 	s := kit.Start(t, t.TempDir())
 	image := kit.NewImage(t, kit.Bytes(4, 70_000))
 	kit.Must(t, "push", image.Layout(t), s.Address+"/berths/seatmap:1.0.0")
@@ -142,6 +146,7 @@ func TestAPullIntoATarCanBePushedAgain(t *testing.T) {
 }
 
 func TestATarThatAnEngineSavedIsPushed(t *testing.T) {
+	t.Parallel()
 	s := kit.Start(t, t.TempDir())
 	layer, config := kit.Bytes(5, 20_480), []byte(`{"os":"linux","architecture":"arm64","rootfs":{"type":"layers","diff_ids":[]}}`)
 	file := filepath.Join(t.TempDir(), "saved.tar")
@@ -189,6 +194,7 @@ func between(t *testing.T, s *kit.Service, change func(*http.Response) error) st
 }
 
 func TestAByteFlippedOnTheWayIsFoundByTheClient(t *testing.T) {
+	t.Parallel()
 	s := kit.Start(t, t.TempDir())
 	image := kit.NewImage(t, kit.Bytes(6, 100_000))
 	kit.Must(t, "push", image.Layout(t), s.Address+"/base/os:1")
@@ -215,6 +221,7 @@ func TestAByteFlippedOnTheWayIsFoundByTheClient(t *testing.T) {
 }
 
 func TestAPullThatBrokeGoesOnWhereItStopped(t *testing.T) {
+	t.Parallel()
 	s := kit.Start(t, t.TempDir())
 	big := kit.Bytes(7, 3_000_000)
 	image := kit.NewImage(t, big)
@@ -258,6 +265,7 @@ func (b *brokenBody) Read(p []byte) (int, error) {
 }
 
 func TestWrongUseIsSaidPlainlyAndByExitCode(t *testing.T) {
+	t.Parallel()
 	s := kit.Start(t, t.TempDir())
 	layout := kit.NewImage(t, kit.Bytes(8, 100)).Layout(t)
 	for _, c := range []struct {
@@ -290,6 +298,7 @@ func TestWrongUseIsSaidPlainlyAndByExitCode(t *testing.T) {
 // In a terminal the client draws bars, which must end with the transfer, also for
 // blobs that are empty or there already.
 func TestBarsInATerminalEndWithTheTransfer(t *testing.T) {
+	t.Parallel()
 	s := kit.Start(t, t.TempDir())
 	layout := kit.NewImage(t, kit.Bytes(9, 50_000), nil).Layout(t)
 	for _, outcome := range []string{"sent", "already there"} {

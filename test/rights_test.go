@@ -356,6 +356,7 @@ func (w *rightsWorld) bearer(authorization, repository string) string {
 }
 
 func TestEveryRouteAsksForItsRight(t *testing.T) {
+	t.Parallel()
 	w := newRightsWorld(t)
 	for _, r := range rightsRoutes {
 		for _, c := range rightsCallers {
@@ -384,6 +385,7 @@ func TestEveryRouteAsksForItsRight(t *testing.T) {
 
 // What somebody may not know of is answered as what is not there.
 func TestNobodyLearnsOfARepositoryThatIsNotTheirs(t *testing.T) {
+	t.Parallel()
 	w := newRightsWorld(t)
 	foreign := w.authorization["foreign account"]
 	for _, r := range rightsRoutes {
@@ -411,6 +413,7 @@ func TestNobodyLearnsOfARepositoryThatIsNotTheirs(t *testing.T) {
 
 // A blob is mounted from where its caller may pull, and from nowhere else.
 func TestMountingLeaksNothing(t *testing.T) {
+	t.Parallel()
 	w := newRightsWorld(t)
 	secret := putBlob(t, w.s, "closed/app", []byte("what only members know"))
 	w.must("POST", "/api/v1/namespaces", `{"name":"mine"}`, nil)
@@ -448,6 +451,7 @@ func TestMountingLeaksNothing(t *testing.T) {
 
 // The documents show the table as the test has it.
 func TestTheDocumentsShowTheTable(t *testing.T) {
+	t.Parallel()
 	var b strings.Builder
 	for _, namespace := range []string{"closed", "open"} {
 		fmt.Fprintf(&b, "\n## In a namespace that is %s\n\n| | %s |\n|---|%s\n", namespace, strings.Join(callerNames(), " | "), strings.Repeat("---|", len(callerNames())))

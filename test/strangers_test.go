@@ -42,6 +42,7 @@ func answerOf(s *kit.Service, method, path, body, repository string, headers []s
 // A closed repository in an open namespace is answered as one that is not there, to
 // the byte, on every route and for everybody who may not know of it.
 func TestAClosedRepositoryInAnOpenNamespaceLooksLikeNone(t *testing.T) {
+	t.Parallel()
 	s := kit.Start(t, t.TempDir())
 	w := &traders{t, s}
 	account(t, s, "stranger")
@@ -155,6 +156,7 @@ func (f *stream) until(word string) string {
 // Streams ask again at each event, tell nobody of what may not be known, and end
 // with their credential.
 func TestStreamsTellNobodyMoreThanListsDo(t *testing.T) {
+	t.Parallel()
 	s := kit.Start(t, t.TempDir())
 	w := &traders{t, s}
 	account(t, s, "stranger")
@@ -192,6 +194,7 @@ func TestStreamsTellNobodyMoreThanListsDo(t *testing.T) {
 
 // What a name meant belongs to the row and not to the name.
 func TestWhoTakesANameReadsNothingOfTheOneBefore(t *testing.T) {
+	t.Parallel()
 	s := kit.Start(t, t.TempDir())
 	account(t, s, "early")
 	account(t, s, "late")

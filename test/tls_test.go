@@ -88,6 +88,7 @@ func certificate(t *testing.T, folder, name string, serial int64) string {
 }
 
 func TestCertificatesArePickedByNameAndReadAgainWithoutDroppingConnections(t *testing.T) {
+	t.Parallel()
 	folder := t.TempDir()
 	one, two := certificate(t, folder, "one.example", 1), certificate(t, folder, "two.example", 2)
 	s := kit.Start(t, t.TempDir(), "--certificates", one+","+two)
@@ -121,6 +122,7 @@ func TestCertificatesArePickedByNameAndReadAgainWithoutDroppingConnections(t *te
 }
 
 func TestTheOutsideAddressIsConfiguredAndForwardedHeadersCountFromTrustedProxiesAlone(t *testing.T) {
+	t.Parallel()
 	realm := func(s *kit.Service, headers ...string) string {
 		answer, _ := s.Do(http.MethodGet, "/v2/", nil, append([]string{"Authorization", ""}, headers...)...)
 		return answer.Header.Get("WWW-Authenticate")

@@ -79,6 +79,7 @@ func (w *traders) good(c credential) bool {
 // Whatever a credential is traded for ends no later than it, and with it: a token of
 // a day, a session, a login, a short token, a bearer token, an identity.
 func TestNoCredentialIsWorthMoreThanTheOneItCameFrom(t *testing.T) {
+	t.Parallel()
 	issuer := kit.StartIssuer(t)
 	s := kit.Start(t, t.TempDir())
 	w := &traders{t, s}
@@ -194,6 +195,7 @@ func TestNoCredentialIsWorthMoreThanTheOneItCameFrom(t *testing.T) {
 // A bearer token gives at most what it has; a password is proved by nothing else; a
 // narrow token replaces no wide one.
 func TestWhatIsNarrowStaysNarrow(t *testing.T) {
+	t.Parallel()
 	s := kit.Start(t, t.TempDir())
 	w := &traders{t, s}
 	account(t, s, "marit")

@@ -120,7 +120,9 @@ func TestRightsFollowEachCommitRowByRow(t *testing.T) {
 		func(tx *Tx) error {
 			return tx.Give(Grant{GrantKey: GrantKey{AccountID: jun.ID, RepositoryID: pricing.ID}, Role: Reader})
 		},
-		func(tx *Tx) error { return tx.SaveRepository(Repository{ID: seatmap.ID, Name: seatmap.Name}, RepositoryVisibility) },
+		func(tx *Tx) error {
+			return tx.SaveRepository(Repository{ID: seatmap.ID, Name: seatmap.Name}, RepositoryVisibility)
+		},
 		func(tx *Tx) error { return tx.RenameNamespace(berths, "beds") },
 		func(tx *Tx) (err error) {
 			beds, err = tx.MakeNamespace(Namespace{Name: "berths", Open: true})
