@@ -75,10 +75,12 @@ const (
 	accountEvery = time.Minute
 	nobodyEvery  = 10 * time.Minute
 	// mostLines is how many lines wait or are counted of one account, mostNobodyLines
-	// of one address without a login, and mostOwners of how many there are any.
+	// of one address without a login, mostOwners of how many there are any, and
+	// mostInAll how many there are.
 	mostLines       = 4096
 	mostNobodyLines = 256
 	mostOwners      = 2048
+	mostInAll       = 1 << 16
 	// mostLate bounds what is kept of what could not be written.
 	mostLate = 8192
 	// mostNames is how many of the names that somebody tried are told.
@@ -159,6 +161,8 @@ func (a *Access) note(key lineKey, e record.Event, action Action) {
 func (l *ledger) hasRoom(by owner) bool {
 	has := l.of[by]
 	switch {
+	case len(l.lines) >= mostInAll:
+		return false
 	case has == 0:
 		return len(l.of) < mostOwners
 	case by.nobody:

@@ -4,6 +4,7 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"time"
 )
 
 // disk is the narrow seam between the store and the file system: every step whose
@@ -17,6 +18,9 @@ type disk interface {
 	// open opens a file for reading only.
 	open(path string) (File, error)
 	stat(path string) (fs.FileInfo, error)
+	// look is stat for what is asked at each request: the size, and when the file was
+	// last changed.
+	look(path string) (size int64, changed time.Time, err error)
 	rename(from, to string) error
 	remove(path string) error
 	mkdirAll(path string) error

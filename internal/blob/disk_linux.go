@@ -34,3 +34,11 @@ func Changed(info fs.FileInfo) time.Time {
 	}
 	return info.ModTime()
 }
+
+func (localDisk) look(path string) (size int64, changed time.Time, err error) {
+	var s unix.Stat_t
+	if err := unix.Stat(path, &s); err != nil {
+		return 0, time.Time{}, &os.PathError{Op: "stat", Path: path, Err: err}
+	}
+	return s.Size, time.Unix(s.Ctim.Unix()), nil
+}

@@ -175,6 +175,14 @@ func (d *simulated) reopen(path string) (file, error) {
 
 func (d *simulated) open(path string) (File, error) { return d.reopen(path) }
 
+func (d *simulated) look(path string) (int64, time.Time, error) {
+	info, err := d.stat(path)
+	if err != nil {
+		return 0, time.Time{}, err
+	}
+	return info.Size(), Changed(info), nil
+}
+
 func (d *simulated) stat(path string) (fs.FileInfo, error) {
 	n, err := d.find(path)
 	if err != nil {

@@ -41,7 +41,7 @@ func Open(root string, options Options) (*Store, error) {
 }
 
 func openOn(d disk, root string, options Options) (*Store, error) {
-	s := &Store{disk: d, root: root, gang: lanes.NewGang(), floor: func(size int64) int64 { return min(1<<30, size/50) }}
+	s := &Store{disk: d, root: filepath.Clean(root), gang: lanes.NewGang(), floor: func(size int64) int64 { return min(1<<30, size/50) }}
 	if options.FreeSpace != 0 {
 		s.floor = func(int64) int64 { return max(0, options.FreeSpace) }
 	}
@@ -91,8 +91,9 @@ func (s *Store) makeFolders() error {
 
 // path returns where the content of a checked digest lives.
 func (s *Store) path(d oci.Digest) string {
+	// The parts are clean already: it is asked for each request.
 	hex := d.Encoded()
-	return filepath.Join(s.root, "blobs", d.Algorithm().String(), hex[:2], hex)
+	return s.root + "/blobs/" + d.Algorithm().String() + "/" + hex[:2] + "/" + hex
 }
 
 // Open opens the content for reading and returns its size on the disk. It fails
@@ -117,14 +118,14 @@ func (s *Store) Open(d oci.Digest) (File, int64, error) {
 // Stat returns the size of the content on the disk in bytes, and when its file was
 // last changed. It fails with ErrUnknown where there is no file.
 func (s *Store) Stat(d oci.Digest) (int64, time.Time, error) {
-	info, err := s.disk.stat(s.path(d))
+	size, changed, err := s.disk.look(s.path(d))
 	if errors.Is(err, fs.ErrNotExist) {
 		return 0, time.Time{}, fmt.Errorf("%s: %w", d, ErrUnknown)
 	}
 	if err != nil {
 		return 0, time.Time{}, fmt.Errorf("look for content %s: %w", d, err)
 	}
-	return info.Size(), Changed(info), nil
+	return size, changed, nil
 }
 
 // PlaceBytes stores small content whole, durably, under its digest. The caller

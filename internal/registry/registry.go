@@ -72,6 +72,8 @@ type Registry struct {
 	raw *lru.Cache[oci.Digest, []byte]
 	// checked is when files were last written that were found to be right all the same.
 	checked *lru.Cache[oci.Digest, time.Time]
+	// looked is when, in served time, the files of manifests were last looked at.
+	looked *lru.Cache[oci.Digest, time.Duration]
 	pulls   pullCounter
 
 	mu       sync.Mutex
@@ -101,8 +103,12 @@ func New(blobs *blob.Store, records *record.Store, clk clock.Clock, limits Limit
 	if err != nil {
 		return nil, err
 	}
+	looked, err := lru.New[oci.Digest, time.Duration](rawCacheEntries)
+	if err != nil {
+		return nil, err
+	}
 	r := &Registry{
-		blobs: blobs, records: records, clock: clk, limits: limits.orDefaults(), raw: raw, checked: checked,
+		blobs: blobs, records: records, clock: clk, limits: limits.orDefaults(), raw: raw, checked: checked, looked: looked,
 		sessions: map[string]*session{}, open: map[string]int{}, stop: make(chan struct{}),
 	}
 	ids, err := records.UploadIDs(context.Background())
