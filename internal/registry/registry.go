@@ -74,7 +74,7 @@ type Registry struct {
 	checked *lru.Cache[oci.Digest, time.Time]
 	// looked is when, in served time, the files of manifests were last looked at.
 	looked *lru.Cache[oci.Digest, time.Duration]
-	pulls   pullCounter
+	pulls  pullCounter
 
 	mu       sync.Mutex
 	sessions map[string]*session
