@@ -253,3 +253,34 @@ func TestWhoHasTheMachineGetsIn(t *testing.T) {
 	assert.Equal(t, 1, r.Code)
 	assert.Contains(t, r.Err, "is no data folder of a registry")
 }
+
+// An issuer that hangs keeps some waiting, and nothing else from going on.
+func TestAnIssuerThatHangsHoldsFewUp(t *testing.T) {
+	t.Parallel()
+	silent, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer silent.Close()
+	s := kit.Start(t, t.TempDir(), "--company-issuer", "http://"+silent.Addr().String(), "--company-client", kit.IssuerClient)
+	plain := &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	var crowded, unreachable atomic.Int64
+	var all sync.WaitGroup
+	for range 40 {
+		all.Go(func() {
+			answer, err := plain.Get(s.URL("/api/company/begin"))
+			if !assert.NoError(t, err) {
+				return
+			}
+			answer.Body.Close()
+			switch said := answer.Header.Get("Location"); {
+			case strings.Contains(said, "too+many+logins+wait"):
+				crowded.Add(1)
+			case strings.Contains(said, "cannot+be+reached"):
+				unreachable.Add(1)
+			}
+		})
+	}
+	putBlob(t, s, "a", []byte("meanwhile"))
+	all.Wait()
+	assert.EqualValues(t, 40, crowded.Load()+unreachable.Load())
+	assert.LessOrEqual(t, unreachable.Load(), int64(8))
+}

@@ -112,7 +112,8 @@ func (a *Access) isOpen(ctx context.Context, rights *record.Rights, name oci.Nam
 	case !namespace.Open:
 		return false, nil
 	case listed && own.Visibility == record.VisibilityClosed:
-		_, err := a.records.View(ctx).Repository(name)
+		// Looking for what cannot be there takes the time of finding nothing.
+		_, err := a.records.View(ctx).Repository(name + "/")
 		return false, passNotFound(err)
 	}
 	_, err := a.records.Repository(ctx, name)

@@ -247,28 +247,27 @@ func (r *Rights) setToken(id int64, t *Token) {
 }
 
 func (r *Rights) setNamespace(id int64, n *Namespace) {
-	if name, known := r.namespaceNames.get(id); known {
-		if there, _ := r.namespaces.get(name); there.ID == id {
-			r.namespaces.drop(name)
-		}
-		r.namespaceNames.drop(id)
-	}
-	if n != nil {
-		r.namespaces.set(n.Name, *n)
-		r.namespaceNames.set(id, n.Name)
-	}
+	setNamed(&r.namespaces, &r.namespaceNames, id, n, func(n Namespace) (int64, string) { return n.ID, n.Name })
 }
 
 func (r *Rights) setRepository(id int64, found *Repository) {
-	if name, known := r.repositoryNames.get(id); known {
-		if there, _ := r.repositories.get(name); there.ID == id {
-			r.repositories.drop(name)
+	setNamed(&r.repositories, &r.repositoryNames, id, found, func(r Repository) (int64, oci.Name) { return r.ID, r.Name })
+}
+
+// setNamed puts a place under the name that it has now, and takes it from the one
+// that it had, where that is not another's by now; nil takes it away.
+func setNamed[N comparable, P any](places *table[N, P], names *table[int64, N], id int64, place *P, of func(P) (int64, N)) {
+	if before, known := names.get(id); known {
+		there, _ := places.get(before)
+		if owner, _ := of(there); owner == id {
+			places.drop(before)
 		}
-		r.repositoryNames.drop(id)
+		names.drop(id)
 	}
-	if found != nil {
-		r.repositories.set(found.Name, *found)
-		r.repositoryNames.set(id, found.Name)
+	if place != nil {
+		_, name := of(*place)
+		places.set(name, *place)
+		names.set(id, name)
 	}
 }
 
