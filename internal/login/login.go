@@ -43,6 +43,8 @@ type entry struct {
 type Credentials struct {
 	Account string
 	Secret  string
+	// Identity tells that the secret is a token for getting others, and no password.
+	Identity bool
 	// From says where they were found, for people.
 	From string
 }
@@ -186,7 +188,7 @@ func decode(raw json.RawMessage) (Credentials, error) {
 		c.Account, c.Secret = account, secret
 	}
 	if e.IdentityToken != "" {
-		c.Secret = e.IdentityToken
+		c.Secret, c.Identity = e.IdentityToken, true
 	}
 	return c, nil
 }

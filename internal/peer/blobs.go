@@ -16,7 +16,7 @@ import (
 
 // HasBlob reports whether the repository holds the blob.
 func (c *Client) HasBlob(ctx context.Context, name oci.Name, d oci.Descriptor) (bool, error) {
-	return try(ctx, c, func() (bool, error) {
+	return try(ctx, c, nil, func() (bool, error) {
 		answer, err := c.do(ctx, request{method: http.MethodHead, path: blobPath(name, d)}, http.StatusOK, http.StatusNotFound)
 		if err != nil {
 			return false, err
@@ -36,11 +36,16 @@ func blobPath(name oci.Name, d oci.Descriptor) string {
 // that was read for sending.
 func (c *Client) PushBlob(ctx context.Context, name oci.Name, d oci.Descriptor, content io.ReaderAt, told func(n int)) (Outcome, error) {
 	p := &pushing{client: c, name: name, d: d, content: content, told: told}
-	return try(ctx, c, func() (Outcome, error) {
+	p.recall()
+	outcome, err := try(ctx, c, func() int64 { return p.kept }, func() (Outcome, error) {
 		outcome, err := p.goOn(ctx)
 		p.again = true
 		return outcome, err
 	})
+	if err == nil && p.remembered {
+		c.options.Sessions.Drop(c.registry, name, d.Digest)
+	}
+	return outcome, err
 }
 
 // pushing is a blob on its way, over several tries.
@@ -53,6 +58,41 @@ type pushing struct {
 	session *url.URL
 	// again tells that an earlier try broke off, perhaps after its last byte.
 	again bool
+	// kept is how far the registry said that it came.
+	kept int64
+	// vanished counts the sessions that the registry no longer knew.
+	vanished int
+	// remembered tells that a later run would find the session.
+	remembered bool
+}
+
+// mostVanished is how many sessions may vanish under one blob before it fails.
+const mostVanished = 3
+
+// worthRemembering is the size in bytes from which an upload is gone on with by a
+// later run.
+const worthRemembering = 1 << 20
+
+// recall finds the session that an earlier run left.
+func (p *pushing) recall() {
+	c := p.client
+	if c.options.Sessions == nil || p.d.Size < worthRemembering {
+		return
+	}
+	left := c.options.Sessions.Find(c.registry, p.name, p.d.Digest)
+	if at, err := Elsewhere(c.base, left); err == nil {
+		p.session, p.again, p.remembered = at, true, true
+	}
+}
+
+// remember notes the session for a later run.
+func (p *pushing) remember() {
+	c := p.client
+	if c.options.Sessions == nil || p.d.Size < worthRemembering || p.session == nil {
+		return
+	}
+	c.options.Sessions.Keep(c.registry, p.name, p.d.Digest, p.session.String())
+	p.remembered = true
 }
 
 func (p *pushing) goOn(ctx context.Context) (Outcome, error) {
@@ -62,6 +102,7 @@ func (p *pushing) goOn(ctx context.Context) (Outcome, error) {
 		if p.session, offset, err = p.client.progress(ctx, p.session); err != nil {
 			return "", err
 		}
+		p.kept = max(p.kept, offset)
 	}
 	if p.session == nil && p.again {
 		// The answer may have been lost, and not the blob.
@@ -74,8 +115,15 @@ func (p *pushing) goOn(ctx context.Context) (Outcome, error) {
 		if p.session, mounted, err = p.client.startUpload(ctx, p.name, p.d); err != nil || mounted {
 			return Mounted, err
 		}
+		p.remember()
 	}
-	return Sent, p.client.finishUpload(ctx, p.session, p.d, p.content, offset, p.told)
+	err = p.client.finishUpload(ctx, p.session, p.d, p.content, offset, p.told)
+	if lost := errors.Is(err, oci.CodeBlobUploadUnknown) || errors.Is(err, oci.CodeManifestUnknown) || errors.Is(err, oci.CodeRangeInvalid); lost && p.vanished < mostVanished {
+		// A session that is gone, or elsewhere than it said, is begun anew.
+		p.vanished++
+		p.session, err = nil, temporary{error: err}
+	}
+	return Sent, err
 }
 
 // startUpload opens a session. It asks for a mount in the same breath: a registry
@@ -106,12 +154,11 @@ func (c *Client) startUpload(ctx context.Context, name oci.Name, d oci.Descripto
 
 // location reads where to go on (distribution-spec, "Pushing blobs"): the address
 // may be relative, and may lead elsewhere.
-func (c *Client) location(answer *http.Response) (*url.URL, error) {
-	at, err := answer.Request.URL.Parse(answer.Header.Get("Location"))
-	if err != nil || answer.Header.Get("Location") == "" {
-		return nil, fmt.Errorf("%s does not say where to send the upload", c.registry)
+func (c *Client) location(answer *reply) (*url.URL, error) {
+	if answer.Header.Get("Location") == "" {
+		return nil, oci.Errorf(oci.CodeUnsupported, "%s does not say where to send the upload", c.registry)
 	}
-	return at, nil
+	return Elsewhere(answer.Request.URL, answer.Header.Get("Location"))
 }
 
 // progress asks how far an upload came. A session that the registry no longer
@@ -166,6 +213,13 @@ func (c *Client) finishUpload(ctx context.Context, session *url.URL, d oci.Descr
 	return nil
 }
 
+// beginsAt reports whether a part begins where it should (RFC 9110, section 14.4).
+func beginsAt(contentRange string, offset int64) bool {
+	spec, found := strings.CutPrefix(contentRange, "bytes ")
+	first, _, _ := strings.Cut(spec, "-")
+	return found && first == strconv.FormatInt(offset, 10)
+}
+
 // counted tells of what is read.
 type counted struct {
 	io.Reader
@@ -203,7 +257,7 @@ func (c *Client) PullBlob(ctx context.Context, name oci.Name, d oci.Descriptor, 
 }
 
 func (c *Client) fetch(ctx context.Context, name oci.Name, d oci.Descriptor, to Receiver, told func(int)) error {
-	_, err := try(ctx, c, func() (struct{}, error) {
+	_, err := try(ctx, c, to.Offset, func() (struct{}, error) {
 		if to.Offset() == d.Size {
 			return struct{}{}, nil
 		}
@@ -218,10 +272,17 @@ func (c *Client) fetchRest(ctx context.Context, name oci.Name, d oci.Descriptor,
 		header.Set("Range", fmt.Sprintf("bytes=%d-", to.Offset()))
 	}
 	answer, err := c.do(ctx, request{method: http.MethodGet, path: blobPath(name, d), header: header}, http.StatusOK, http.StatusPartialContent)
+	if errors.Is(err, oci.CodeManifestUnknown) {
+		// An answer without a sentence does not say what is not there.
+		err = oci.Errorf(oci.CodeBlobUnknown, "%s has no blob %s in %s", c.registry, d.Digest, name)
+	}
 	if err != nil {
 		return err
 	}
 	defer answer.Body.Close()
+	if answer.StatusCode == http.StatusPartialContent && !beginsAt(answer.Header.Get("Content-Range"), to.Offset()) {
+		return oci.Errorf(oci.CodeUnsupported, "%s sends another part of %s than was asked for (%.60q)", c.registry, d.Digest, answer.Header.Get("Content-Range"))
+	}
 	if answer.StatusCode == http.StatusOK && to.Offset() > 0 {
 		// The registry does not serve parts: all of it comes again.
 		if err := to.Restart(); err != nil {

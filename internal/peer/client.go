@@ -6,10 +6,13 @@ package peer
 import (
 	"bytes"
 	"context"
+	"crypto/tls"
+	"crypto/x509"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
+	"mime"
 	"net"
 	"net/http"
 	"net/url"
@@ -37,10 +40,24 @@ type Options struct {
 	// Base, where set, is the registry's address with its scheme.
 	Base string
 	// Transport, where set, is used in place of NewTransport's.
-	Transport *http.Transport
-	// Patience is how long a request that fails for a passing reason is tried
-	// again; zero is one minute.
+	Transport http.RoundTripper
+	// Patience is how long what fails for a passing reason is tried again without any
+	// progress; zero is one minute.
 	Patience time.Duration
+	// Idle is how long no byte may move; zero is one minute.
+	Idle time.Duration
+	// Sessions, where set, remembers uploads that did not end, for a later run.
+	Sessions Sessions
+}
+
+// Sessions remembers where uploads that did not end are gone on with.
+type Sessions interface {
+	// Find returns the address of an upload session of a blob, "" for none.
+	Find(registry string, name oci.Name, digest oci.Digest) string
+	// Keep notes it, and Drop forgets it. What cannot be kept is no error: the upload
+	// then begins anew.
+	Keep(registry string, name oci.Name, digest oci.Digest, at string)
+	Drop(registry string, name oci.Name, digest oci.Digest)
 }
 
 // Client talks to one registry. It is safe for concurrent use.
@@ -61,6 +78,9 @@ func New(registry string, o Options) *Client {
 	if o.Patience == 0 {
 		o.Patience = time.Minute
 	}
+	if o.Idle == 0 {
+		o.Idle = time.Minute
+	}
 	if o.Transport == nil {
 		o.Transport = NewTransport()
 	}
@@ -71,24 +91,12 @@ func New(registry string, o Options) *Client {
 	return &Client{
 		registry: registry,
 		base:     base,
-		http:     &http.Client{Transport: o.Transport, CheckRedirect: redirected},
-		options:  o,
-		auth:     authorizer{credentials: o.Credentials},
+		http: &http.Client{Transport: o.Transport, CheckRedirect: func(*http.Request, []*http.Request) error {
+			return http.ErrUseLastResponse
+		}},
+		options: o,
+		auth:    authorizer{credentials: o.Credentials},
 	}
-}
-
-// mostRedirects is how often an answer may point elsewhere.
-const mostRedirects = 10
-
-// redirected lets credentials travel to the same host and port alone.
-func redirected(next *http.Request, before []*http.Request) error {
-	if len(before) >= mostRedirects {
-		return errors.New("the answers point from one place to the next without end")
-	}
-	if next.URL.Host != before[0].URL.Host || next.URL.Scheme != before[0].URL.Scheme {
-		next.Header.Del("Authorization")
-	}
-	return nil
 }
 
 // Base returns the address of a registry with its scheme.
@@ -136,8 +144,8 @@ type request struct {
 
 // do sends a request and returns an answer whose status is one of want. Answers
 // with other statuses become errors with the registry's own code and sentence. A
-// login that the registry asks for is done once.
-func (c *Client) do(ctx context.Context, r request, want ...int) (*http.Response, error) {
+// login that the registry itself asks for is done once.
+func (c *Client) do(ctx context.Context, r request, want ...int) (*reply, error) {
 	scope := scopeOf(r)
 	if err := c.prepare(ctx, scope); err != nil {
 		return nil, err
@@ -150,7 +158,7 @@ func (c *Client) do(ctx context.Context, r request, want ...int) (*http.Response
 		if slices.Contains(want, answer.StatusCode) {
 			return answer, nil
 		}
-		if answer.StatusCode == http.StatusUnauthorized && again {
+		if answer.StatusCode == http.StatusUnauthorized && again && !answer.away {
 			answer.Body.Close()
 			if again, err = c.authorize(ctx, answer, scope); err != nil {
 				return nil, err
@@ -164,23 +172,65 @@ func (c *Client) do(ctx context.Context, r request, want ...int) (*http.Response
 	}
 }
 
-// send sends a request as it stands.
-func (c *Client) send(ctx context.Context, r request, scope string) (*http.Response, error) {
-	target := r.at
-	if target == nil {
-		target = c.base.JoinPath("v2", r.path)
-		// A path that ends in a slash means another resource than one without.
-		if strings.HasSuffix(r.path, "/") && !strings.HasSuffix(target.Path, "/") {
-			target.Path += "/"
-		}
-		target.RawQuery = r.query.Encode()
+// address returns where a request goes.
+func (c *Client) address(r request) *url.URL {
+	if r.at != nil {
+		return r.at
 	}
+	target := c.base.JoinPath("v2", r.path)
+	// A path that ends in a slash means another resource than one without.
+	if strings.HasSuffix(r.path, "/") && !strings.HasSuffix(target.Path, "/") {
+		target.Path += "/"
+	}
+	target.RawQuery = r.query.Encode()
+	return target
+}
+
+// send sends a request as it stands, and follows where the answer points to. What
+// changes something is sent on only where the answer says that it is to be sent as it
+// is (RFC 9110, section 15.4).
+func (c *Client) send(ctx context.Context, r request, scope string) (*reply, error) {
+	target := c.address(r)
+	said := ""
+	for hops := 0; ; hops++ {
+		answer, err := c.sendTo(ctx, r, target, scope)
+		if err != nil {
+			return nil, err
+		}
+		away := !SameOrigin(target, c.base)
+		if !away {
+			said = answer.Header.Get("Docker-Content-Digest")
+		}
+		if !isRedirect(answer.StatusCode) {
+			return &reply{answer, away, said}, nil
+		}
+		answer.Body.Close()
+		reads := r.method == http.MethodGet || r.method == http.MethodHead
+		if !reads && answer.StatusCode != http.StatusTemporaryRedirect && answer.StatusCode != http.StatusPermanentRedirect {
+			return nil, oci.Errorf(oci.CodeUnsupported, "%s answers %s to what was sent, which is not followed", target.Host, answer.Status)
+		}
+		if hops == mostRedirects {
+			return nil, oci.Errorf(oci.CodeUnsupported, "%s points from one place to the next without end", c.registry)
+		}
+		if target, err = Elsewhere(target, answer.Header.Get("Location")); err != nil {
+			return nil, err
+		}
+	}
+}
+
+// sendTo sends a request to one address. Credentials are for the registry's own
+// origin alone.
+func (c *Client) sendTo(ctx context.Context, r request, target *url.URL, scope string) (*http.Response, error) {
+	ctx, dog := watch(ctx, c.options.Idle)
 	var body io.Reader
 	if r.body != nil {
-		body = r.body()
+		if body = r.body(); body != http.NoBody {
+			body = &outgoing{body, dog}
+		}
 	}
 	call, err := http.NewRequestWithContext(ctx, r.method, target.String(), body)
 	if err != nil {
+		dog.end()
 		return nil, err
 	}
 	if r.header != nil {
@@ -190,15 +240,18 @@ func (c *Client) send(ctx context.Context, r request, scope string) (*http.Respo
 	if r.body != nil {
 		call.ContentLength = r.length
 	}
-	// An upload may be kept elsewhere: credentials are for the registry alone.
-	if header := c.auth.header(scope); header != "" && target.Host == c.base.Host && target.Scheme == c.base.Scheme {
+	if header := c.auth.header(scope); header != "" && SameOrigin(target, c.base) {
 		call.Header.Set("Authorization", header)
 	}
 	answer, err := c.http.Do(call)
 	if err != nil {
-		return nil, c.unreachable(err)
+		err = c.failed(ctx, target.Host, err)
+		dog.end()
+		return nil, err
 	}
 	c.reached.Store(true)
+	dog.moved(c.options.Idle)
+	answer.Body = &incoming{answer.Body, ctx, dog}
 	return answer, nil
 }
 
@@ -210,6 +263,14 @@ type temporary struct {
 }
 
 func (t temporary) Unwrap() error { return t.error }
+
+// failed says why a request under a watchdog failed.
+func (c *Client) failed(ctx context.Context, host string, err error) error {
+	if context.Cause(ctx) == errStalled {
+		return temporary{error: fmt.Errorf("%s: %w (%s)", host, errStalled, c.options.Idle)}
+	}
+	return c.unreachable(err)
+}
 
 // unreachable says in words why no answer came.
 func (c *Client) unreachable(err error) error {
@@ -223,7 +284,7 @@ func (c *Client) unreachable(err error) error {
 		return fmt.Errorf("the name %s cannot be resolved; is the registry's address right?", dns.Name)
 	case strings.Contains(err.Error(), "server gave HTTP response to HTTPS client"):
 		return fmt.Errorf("%s speaks plain HTTP; if that is meant, say --unencrypted", c.registry)
-	case strings.Contains(err.Error(), "certificate"):
+	case isDistrust(err):
 		return fmt.Errorf("%s is not trusted: %w", c.registry, errors.Unwrap(err))
 	}
 	if errors.Is(err, syscall.ECONNREFUSED) && !c.reached.Load() {
@@ -232,10 +293,19 @@ func (c *Client) unreachable(err error) error {
 	return temporary{error: sentence}
 }
 
+// isDistrust reports whether a certificate was refused.
+func isDistrust(err error) bool {
+	var verification *tls.CertificateVerificationError
+	var unknown x509.UnknownAuthorityError
+	var name x509.HostnameError
+	var invalid x509.CertificateInvalidError
+	return errors.As(err, &verification) || errors.As(err, &unknown) || errors.As(err, &name) || errors.As(err, &invalid)
+}
+
 // errorLimit is how much of an error's body is read, in bytes.
 const errorLimit = 64 << 10
 
-func (c *Client) refusal(answer *http.Response) error {
+func (c *Client) refusal(answer *reply) error {
 	var body struct {
 		Errors []struct {
 			Code    oci.Code
@@ -243,16 +313,19 @@ func (c *Client) refusal(answer *http.Response) error {
 		}
 	}
 	raw, _ := io.ReadAll(io.LimitReader(answer.Body, errorLimit))
-	err := oci.Errorf(codeOf(answer), "%s answers %s", c.registry, answer.Status)
+	err := oci.Errorf(codeOf(answer.Response), "%s answers %s", c.registry, answer.Status)
 	if json.Unmarshal(raw, &body) == nil && len(body.Errors) > 0 {
 		said := body.Errors[0]
 		err = oci.Errorf(said.Code, "%s refuses: %s", c.registry, firstOf(said.Message, string(said.Code)))
 	}
-	if answer.StatusCode == http.StatusUnauthorized {
+	switch {
+	case answer.away:
+		err = oci.Errorf(err.Code, "%s, to which %s points, answers %s", answer.Request.URL.Host, c.registry, answer.Status)
+	case answer.StatusCode == http.StatusUnauthorized:
 		err = c.loginMissing(err)
 	}
 	if answer.StatusCode == http.StatusTooManyRequests || answer.StatusCode >= 500 && answer.StatusCode != http.StatusInsufficientStorage {
-		return temporary{err, retryAfter(answer)}
+		return temporary{err, retryAfter(answer.Response)}
 	}
 	return err
 }
@@ -301,30 +374,47 @@ func retryAfter(answer *http.Response) time.Duration {
 		}
 		wait = time.Until(at)
 	}
-	return max(0, min(wait, time.Minute))
+	return max(0, wait)
 }
 
-// try repeats what fails for a passing reason, with growing pauses.
-func try[T any](ctx context.Context, c *Client, once func() (T, error)) (T, error) {
-	return backoff.Retry(ctx, func() (T, error) {
+// try repeats what fails for a passing reason, with growing pauses. Patience counts
+// from the first failure, and begins anew whenever a try has brought it on: moved,
+// where given, says how far it came.
+func try[T any](ctx context.Context, c *Client, moved func() int64, once func() (T, error)) (T, error) {
+	pauses := backoff.NewExponentialBackOff()
+	var since time.Time
+	reached := int64(0)
+	for {
 		v, err := once()
 		var passing temporary
-		switch {
-		case err == nil:
-			return v, nil
-		case !errors.As(err, &passing):
-			return v, backoff.Permanent(err)
-		case passing.after > 0:
-			return v, &backoff.RetryAfterError{Duration: passing.after}
+		if err == nil || !errors.As(err, &passing) {
+			return v, err
 		}
-		return v, passing.error
-	}, backoff.WithMaxElapsedTime(c.options.Patience), backoff.WithBackOff(backoff.NewExponentialBackOff()))
+		if moved != nil && moved() > reached {
+			reached, since = moved(), time.Time{}
+			pauses.Reset()
+		}
+		if since.IsZero() {
+			since = time.Now()
+		}
+		pause := max(pauses.NextBackOff(), passing.after)
+		if time.Since(since)+pause > c.options.Patience {
+			return v, passing.error
+		}
+		timer := time.NewTimer(pause)
+		select {
+		case <-timer.C:
+		case <-ctx.Done():
+			timer.Stop()
+			return v, ctx.Err()
+		}
+	}
 }
 
 // Check asks whether the registry speaks the protocol and takes the login
 // (distribution-spec, "Determining Support").
 func (c *Client) Check(ctx context.Context) error {
-	_, err := try(ctx, c, func() (struct{}, error) {
+	_, err := try(ctx, c, nil, func() (struct{}, error) {
 		answer, err := c.do(ctx, request{method: http.MethodGet, path: "/"}, http.StatusOK)
 		if err == nil {
 			answer.Body.Close()
@@ -338,23 +428,43 @@ func (c *Client) Check(ctx context.Context) error {
 // registry that leaves the digest out of its answer, or answers HEAD otherwise
 // than GET, is asked for the whole.
 func (c *Client) Resolve(ctx context.Context, name oci.Name, target string) (oci.Descriptor, error) {
-	return try(ctx, c, func() (oci.Descriptor, error) {
+	return try(ctx, c, nil, func() (oci.Descriptor, error) {
 		answer, err := c.do(ctx, c.manifest(http.MethodHead, name, target), http.StatusOK)
 		var passing temporary
-		if errors.As(err, &passing) || errors.Is(err, context.Canceled) {
+		if errors.As(err, &passing) || ctx.Err() != nil {
 			return oci.Descriptor{}, err
 		}
-		var digest oci.Digest
 		if err == nil {
 			answer.Body.Close()
-			digest, err = oci.ParseDigest(answer.Header.Get("Docker-Content-Digest"))
+			digest, fits := answer.names(target)
+			if fits && answer.ContentLength >= 0 {
+				return oci.Descriptor{MediaType: mediaTypeOf(answer), Digest: digest, Size: answer.ContentLength}, nil
+			}
 		}
-		if err != nil || answer.ContentLength < 0 {
-			d, _, err := c.getManifest(ctx, name, target)
-			return d, err
-		}
-		return oci.Descriptor{MediaType: answer.Header.Get("Content-Type"), Digest: digest, Size: answer.ContentLength}, nil
+		d, _, err := c.getManifest(ctx, name, target)
+		return d, err
 	})
+}
+
+// names returns the digest that an answer is about: the one that was asked for, or
+// for a tag the one that the registry itself says. It reports whether there is one,
+// and the answer says no other.
+func (r *reply) names(target string) (oci.Digest, bool) {
+	said, err := oci.ParseDigest(r.digest)
+	wanted, byDigest := oci.ParseDigest(target)
+	if byDigest == nil {
+		return wanted, r.digest == "" || said == wanted
+	}
+	return said, err == nil
+}
+
+// mediaTypeOf returns the media type of an answer, without parameters.
+func mediaTypeOf(r *reply) string {
+	header := r.Header.Get("Content-Type")
+	if mediaType, _, err := mime.ParseMediaType(header); err == nil {
+		return mediaType
+	}
+	return header
 }
 
 // Manifest returns a manifest by tag or digest, byte for byte. Asked by digest,
@@ -364,7 +474,7 @@ func (c *Client) Manifest(ctx context.Context, name oci.Name, target string) (oc
 		oci.Descriptor
 		raw []byte
 	}
-	f, err := try(ctx, c, func() (found, error) {
+	f, err := try(ctx, c, nil, func() (found, error) {
 		d, raw, err := c.getManifest(ctx, name, target)
 		return found{d, raw}, err
 	})
@@ -372,7 +482,10 @@ func (c *Client) Manifest(ctx context.Context, name oci.Name, target string) (oc
 }
 
 // manifestLimit is the largest manifest in bytes that is taken.
-const manifestLimit = 16 << 20
+const manifestLimit = oci.DefaultManifestLimit
+
+// listLimit is the longest page of a list in bytes that is read.
+const listLimit = 16 << 20
 
 func (c *Client) manifest(method string, name oci.Name, target string) request {
 	return request{
@@ -394,12 +507,15 @@ func (c *Client) getManifest(ctx context.Context, name oci.Name, target string) 
 	if len(raw) > manifestLimit {
 		return oci.Descriptor{}, nil, oci.Errorf(oci.CodeManifestTooLarge, "the manifest at %s is larger than %d MiB", c.registry, manifestLimit>>20)
 	}
-	d := oci.Descriptor{MediaType: answer.Header.Get("Content-Type"), Size: int64(len(raw))}
-	if wanted, err := oci.ParseDigest(target); err == nil {
-		d.Digest = wanted
-	} else if said, err := oci.ParseDigest(answer.Header.Get("Docker-Content-Digest")); err == nil {
-		d.Digest = said
-	} else {
+	d := oci.Descriptor{MediaType: mediaTypeOf(answer), Size: int64(len(raw))}
+	var fits bool
+	switch d.Digest, fits = answer.names(target); {
+	case fits:
+	case answer.digest != "":
+		return d, nil, oci.Errorf(oci.CodeDigestInvalid, "%s was asked for %s and says that its answer is %s", c.registry, target, answer.digest)
+	case answer.away:
+		return d, nil, oci.Errorf(oci.CodeDigestInvalid, "%s sends the manifest of %s from %s and does not say its digest: nobody could tell whether it is that", c.registry, target, answer.Request.URL.Host)
+	default:
 		d.Digest = oci.DigestOf(oci.SHA256, raw)
 	}
 	if oci.DigestOf(d.Digest.Algorithm(), raw) != d.Digest {
@@ -438,7 +554,7 @@ func (c *Client) putManifest(ctx context.Context, name oci.Name, target string, 
 	for _, tag := range tags {
 		query.Add("tag", string(tag))
 	}
-	_, err := try(ctx, c, func() (struct{}, error) {
+	_, err := try(ctx, c, nil, func() (struct{}, error) {
 		answer, err := c.do(ctx, request{
 			method: http.MethodPut, path: string(name) + "/manifests/" + target, query: query,
 			header: http.Header{"Content-Type": {d.MediaType}},
@@ -469,9 +585,9 @@ func (c *Client) TryUpload(ctx context.Context, name oci.Name) error {
 		return err
 	}
 	answer.Body.Close()
-	at, err := answer.Location()
+	at, err := c.location(answer)
 	if err != nil {
-		return fmt.Errorf("%s begins an upload and does not say where: %w", c.registry, err)
+		return err
 	}
 	// A registry that cannot cancel lets the upload end by itself.
 	cancelled, err := c.do(ctx, request{method: http.MethodDelete, at: at}, http.StatusNoContent, http.StatusAccepted, http.StatusOK, http.StatusMethodNotAllowed, http.StatusNotFound)
@@ -492,6 +608,6 @@ func (c *Client) SomeTags(ctx context.Context, name oci.Name) ([]string, error) 
 	}
 	defer answer.Body.Close()
 	var list struct{ Tags []string }
-	err = json.NewDecoder(io.LimitReader(answer.Body, manifestLimit)).Decode(&list)
+	err = json.NewDecoder(io.LimitReader(answer.Body, listLimit)).Decode(&list)
 	return list.Tags, err
 }

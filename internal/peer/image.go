@@ -3,6 +3,7 @@ package peer
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -48,19 +49,21 @@ const (
 	Mounted Outcome = "mounted"
 )
 
-// document is a manifest of an image with its bytes.
+// document is a manifest or an index of an image. Its bytes are where they were read
+// from, or were put.
 type document struct {
 	oci.Descriptor
-	raw    []byte
-	parsed oci.Manifest
+	index bool
 }
 
 // closure is all that an image is made of: its documents, children before
-// parents, and its blobs, each once.
+// parents, and its blobs, each once. What is a document and a blob is both.
 type closure struct {
 	documents []document
 	blobs     []part
-	seen      map[oci.Digest]bool
+	met       map[oci.Digest]bool
+	held      map[oci.Digest]bool
+	bytes     int64
 }
 
 type part struct {
@@ -68,25 +71,25 @@ type part struct {
 	oci.Descriptor
 }
 
+// The bounds of one image: its documents, how many bytes they have, and its blobs.
+const (
+	mostDocuments     = 20_000
+	mostDocumentBytes = 1 << 30
+	mostBlobs         = 200_000
+)
+
 // collect walks from a manifest down to all it names.
 func (c *closure) collect(d oci.Descriptor, depth int, read func(oci.Descriptor) ([]byte, error)) error {
-	if c.seen[d.Digest] {
+	if c.met[d.Digest] {
 		return nil
 	}
 	if depth > depthLimit {
-		return fmt.Errorf("indexes stand in indexes more than %d deep", depthLimit)
+		return oci.Errorf(oci.CodeManifestInvalid, "indexes stand in indexes more than %d deep", depthLimit)
 	}
-	c.seen[d.Digest] = true
-	raw, err := read(d)
+	c.met[d.Digest] = true
+	parsed, err := c.read(&d, read)
 	if err != nil {
 		return err
-	}
-	if oci.DigestOf(d.Digest.Algorithm(), raw) != d.Digest {
-		return oci.Errorf(oci.CodeDigestInvalid, "the manifest at %s has other bytes than its digest says", d.Digest)
-	}
-	parsed, err := oci.ParseManifest(d.MediaType, raw)
-	if err != nil {
-		return fmt.Errorf("%s: %w", d.Digest, err)
 	}
 	for _, e := range parsed.Edges() {
 		switch {
@@ -95,24 +98,45 @@ func (c *closure) collect(d oci.Descriptor, depth int, read func(oci.Descriptor)
 			if err := c.collect(e.Descriptor, depth+1, read); err != nil {
 				return err
 			}
-		case oci.IsNonDistributable(e.MediaType), c.seen[e.Digest]:
+		case oci.IsNonDistributable(e.MediaType), c.held[e.Digest]:
+		case len(c.blobs) == mostBlobs:
+			return oci.Errorf(oci.CodeManifestTooLarge, "the image names more than %d blobs", mostBlobs)
 		default:
-			c.seen[e.Digest] = true
+			c.held[e.Digest] = true
 			c.blobs = append(c.blobs, part{string(e.Relation), e.Descriptor})
 		}
 	}
-	d.Size = int64(len(raw))
-	c.documents = append(c.documents, document{d, raw, parsed})
+	c.documents = append(c.documents, document{d, parsed.IsIndex()})
 	return nil
 }
 
+// read reads one document, sets its size, and lets go of its bytes.
+func (c *closure) read(d *oci.Descriptor, read func(oci.Descriptor) ([]byte, error)) (oci.Manifest, error) {
+	raw, err := read(*d)
+	if err != nil {
+		return oci.Manifest{}, err
+	}
+	if oci.DigestOf(d.Digest.Algorithm(), raw) != d.Digest {
+		return oci.Manifest{}, oci.Errorf(oci.CodeDigestInvalid, "the manifest at %s has other bytes than its digest says", d.Digest)
+	}
+	if c.bytes += int64(len(raw)); c.bytes > mostDocumentBytes || len(c.met) > mostDocuments {
+		return oci.Manifest{}, oci.Errorf(oci.CodeManifestTooLarge, "the image has more than %d manifests, or more than %d MiB of them", mostDocuments, mostDocumentBytes>>20)
+	}
+	parsed, err := oci.ParseManifest(d.MediaType, raw)
+	if err != nil {
+		return parsed, fmt.Errorf("%s: %w", d.Digest, err)
+	}
+	d.Size = int64(len(raw))
+	return parsed, nil
+}
+
 func closureOf(d oci.Descriptor, read func(oci.Descriptor) ([]byte, error)) (*closure, error) {
-	c := &closure{seen: map[oci.Digest]bool{}}
+	c := &closure{met: map[oci.Digest]bool{}, held: map[oci.Digest]bool{}}
 	return c, c.collect(d, 0, read)
 }
 
 func kindOf(d document) string {
-	if d.parsed.IsIndex() {
+	if d.index {
 		return "index"
 	}
 	return "manifest"
@@ -143,7 +167,14 @@ func (c *Client) PushImage(ctx context.Context, name oci.Name, root oci.Descript
 		if d.Digest == root.Digest {
 			under = tags
 		}
-		if err := c.PushManifest(ctx, name, d.Descriptor, d.raw, under); err != nil {
+		raw, err := readAll(d.Descriptor, open)
+		if err != nil {
+			return err
+		}
+		if oci.DigestOf(d.Digest.Algorithm(), raw) != d.Digest {
+			return oci.Errorf(oci.CodeDigestInvalid, "the manifest at %s was changed while the image was sent", d.Digest)
+		}
+		if err := c.PushManifest(ctx, name, d.Descriptor, raw, under); err != nil {
 			return err
 		}
 		watch.End(d.Descriptor, Sent)
@@ -203,7 +234,7 @@ func eachBlob(ctx context.Context, blobs []part, watch Watcher, travel func(cont
 type Keeper interface {
 	// Has reports whether content is there, whole and right.
 	Has(oci.Descriptor) bool
-	// Put keeps small content whole.
+	// Put keeps a document whole; it shows only once the image is entered.
 	Put(oci.Descriptor, []byte) error
 	// Receive opens content for writing, from where an earlier run stopped.
 	Receive(oci.Descriptor) (Receiver, error)
@@ -218,10 +249,14 @@ func (c *Client) PullImage(ctx context.Context, name oci.Name, target string, pl
 	}
 	all, err := closureOf(root, func(d oci.Descriptor) ([]byte, error) {
 		if d.Digest == root.Digest {
-			return raw, nil
+			return raw, to.Put(d, raw)
 		}
 		_, child, err := c.Manifest(ctx, name, d.Digest.String())
-		return child, err
+		if err != nil {
+			return nil, err
+		}
+		// What came is kept by the one who takes it, and not here.
+		return child, to.Put(d, child)
 	})
 	if err != nil {
 		return root, err
@@ -234,9 +269,6 @@ func (c *Client) PullImage(ctx context.Context, name oci.Name, target string, pl
 	}
 	for _, d := range all.documents {
 		watch.Begin(kindOf(d), d.Descriptor)
-		if err := to.Put(d.Descriptor, d.raw); err != nil {
-			return root, err
-		}
 		watch.End(d.Descriptor, Received)
 	}
 	return root, nil
@@ -250,8 +282,21 @@ func (c *Client) pullPart(ctx context.Context, name oci.Name, p part, to Keeper,
 	if err != nil {
 		return "", err
 	}
+	resumed := receiver.Offset() > 0
 	watch.Move(p.Descriptor, receiver.Offset())
-	return Received, c.PullBlob(ctx, name, p.Descriptor, receiver, func(n int) { watch.Move(p.Descriptor, int64(n)) })
+	told := func(n int) { watch.Move(p.Descriptor, int64(n)) }
+	err = c.PullBlob(ctx, name, p.Descriptor, receiver, told)
+	if resumed && errors.Is(err, oci.CodeDigestInvalid) {
+		// What an earlier run left may be what is wrong: all of it comes once more.
+		if receiver, err = to.Receive(p.Descriptor); err != nil {
+			return "", err
+		}
+		if err := receiver.Restart(); err != nil {
+			return "", errors.Join(err, receiver.Close())
+		}
+		err = c.PullBlob(ctx, name, p.Descriptor, receiver, told)
+	}
+	return Received, err
 }
 
 // Pick returns the manifest that a tag or digest names or, with a platform, the
@@ -299,7 +344,7 @@ func (c *Client) smallBlob(ctx context.Context, name oci.Name, d oci.Descriptor)
 	if d.Size > manifestLimit {
 		return nil, oci.Errorf(oci.CodeSizeInvalid, "the config %s is larger than %d MiB", d.Digest, manifestLimit>>20)
 	}
-	return try(ctx, c, func() ([]byte, error) {
+	return try(ctx, c, nil, func() ([]byte, error) {
 		answer, err := c.do(ctx, request{method: http.MethodGet, path: blobPath(name, d)}, http.StatusOK)
 		if err != nil {
 			return nil, err
