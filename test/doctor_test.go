@@ -45,7 +45,7 @@ func TestTheDoctorStopsWhereItFails(t *testing.T) {
 		{"TLS that was not expected", []string{secure.Address}, 1, "API", "trust " + secure.Address},
 		{"a certificate for another name", []string{"--ca", other, secure.Address}, 1, "TLS", "is not for 127.0.0.1 but for one.example"},
 		{"an authority that is not trusted", []string{"--ca", other, private.Address}, 1, "TLS", "trust " + private.Address},
-		{"no TLS where it was expected", []string{"--ca", other, s.Address}, 1, "TLS", "does not speak TLS"},
+		{"no TLS where it was expected", []string{strings.Replace(s.Address, "127.0.0.1", "0.0.0.0", 1)}, 1, "TLS", "does not speak TLS"},
 		{"no login for what is closed", []string{s.Address + "/berths/seatmap:1"}, 3, "read", "not logged in to " + s.Address},
 	} {
 		r := kit.Run(t, append([]string{"doctor"}, c.args...)...)
@@ -54,6 +54,8 @@ func TestTheDoctorStopsWhereItFails(t *testing.T) {
 		assert.Contains(t, r.Out, c.says, c.what)
 		assert.Equal(t, 1, strings.Count(r.Out, "✗"), "%s: it stops there", c.what)
 	}
+
+	assert.Equal(t, 0, kit.Run(t, "doctor", "--ca", other, s.Address).Code, "on this machine either is spoken, whatever is trusted")
 
 	// Logged in, one may read and not push; the entry that was used is named.
 	require.Equal(t, 0, kit.RunWith(t, rightsPassword, "login", s.Address, "--account", "jun", "--from-stdin").Code)

@@ -145,11 +145,13 @@ func TestPullSecretsHelpersAndLoginFiles(t *testing.T) {
 	assert.Contains(t, string(kubernetes.Data[".dockerconfigjson"]), s.Address)
 
 	other := filepath.Join(t.TempDir(), "other.json")
-	require.NoError(t, os.WriteFile(other, []byte(`{"auths":{"elsewhere.example":{"auth":"YTpi"}},"credsStore":"keychain"}`), 0o600))
+	require.NoError(t, os.WriteFile(other, []byte(`{"auths":{"elsewhere.example":{"auth":"YTpi"}},"credHelpers":{"named.example":"keychain"},"credsStore":"vault","proxies":{}}`), 0o600))
 	merged := kit.Must(t, "logins", "merge", secret, other)
 	assert.Contains(t, merged, s.Address)
 	assert.Contains(t, merged, "elsewhere.example")
-	assert.Contains(t, merged, "keychain", "what is not understood is kept")
+	assert.Contains(t, merged, "keychain", "a helper asked for one registry is kept")
+	assert.NotContains(t, merged, "vault", "who keeps every login is said by the first file alone")
+	assert.NotContains(t, merged, "proxies")
 
 	// As a credential helper: under the helper's name, over standard input and output.
 	ownClient(t)

@@ -11,12 +11,17 @@ import (
 	"net/url"
 	"strconv"
 	"strings"
+	"time"
 
 	"warthesis/internal/oci"
 )
 
-// answerLimit is the longest answer in bytes that the client reads.
-const answerLimit = 64 << 20
+// answerLimit is the longest answer in bytes that the client reads, and answerWithin
+// how long one question takes at most, answer included.
+const (
+	answerLimit  = 64 << 20
+	answerWithin = 5 * time.Minute
+)
 
 // Client asks the management API of one registry. It is safe for concurrent use.
 type Client struct {
@@ -25,6 +30,8 @@ type Client struct {
 	HTTP *http.Client
 	// Account and Secret are the login; without a secret there is none.
 	Account, Secret string
+	// Identity tells that the secret is a token, and no password of the account.
+	Identity bool
 	// NotLoggedIn, where set, is what is said of a request that takes a login.
 	NotLoggedIn error
 }
@@ -76,6 +83,8 @@ func (c *Client) get(ctx context.Context, path string, query url.Values, into an
 // Do sends a request to the API and reads its answer. body and into may be nil. It
 // fails with the codes of package oci where the API refuses.
 func (c *Client) Do(ctx context.Context, method, path string, query url.Values, body, into any) error {
+	ctx, cancel := context.WithTimeout(ctx, answerWithin)
+	defer cancel()
 	answer, err := c.Send(ctx, method, path, query, body)
 	if err != nil {
 		return err
@@ -85,7 +94,7 @@ func (c *Client) Do(ctx context.Context, method, path string, query url.Values, 
 		return nil
 	}
 	if !strings.HasPrefix(answer.Header.Get("Content-Type"), "application/json") {
-		return oci.Errorf(oci.CodeUnsupported, "%s answers, but not as a Warthesis registry; is the address right?", c.Base)
+		return otherMake{oci.Errorf(oci.CodeUnsupported, "%s answers, but not as a Warthesis registry; is the address right?", c.Base)}
 	}
 	if err := json.NewDecoder(io.LimitReader(answer.Body, answerLimit)).Decode(into); err != nil {
 		return fmt.Errorf("read the answer of %s: %w", c.Base, err)
@@ -114,7 +123,10 @@ func (c *Client) Send(ctx context.Context, method, path string, query url.Values
 	if body != nil {
 		request.Header.Set("Content-Type", "application/json")
 	}
-	if c.Secret != "" {
+	switch {
+	case c.Identity:
+		request.Header.Set("Authorization", "Bearer "+c.Secret)
+	case c.Secret != "":
 		request.SetBasicAuth(c.Account, c.Secret)
 	}
 	answer, err := c.HTTP.Do(request)
@@ -132,6 +144,16 @@ func (c *Client) Send(ctx context.Context, method, path string, query url.Values
 	return answer, nil
 }
 
+// ErrOtherMake: what answers has no management API: a registry of another make.
+var ErrOtherMake = errors.New("it is no Warthesis registry")
+
+// otherMake is a refusal that is ErrOtherMake as well.
+type otherMake struct{ said *oci.Error }
+
+func (o otherMake) Error() string        { return o.said.Message }
+func (o otherMake) Unwrap() error        { return o.said }
+func (o otherMake) Is(target error) bool { return target == ErrOtherMake }
+
 // codes gives refusals of the API their kinds.
 var codes = map[int]oci.Code{
 	http.StatusUnauthorized: oci.CodeUnauthorized, http.StatusForbidden: oci.CodeDenied, http.StatusNotFound: oci.CodeNameUnknown,
@@ -142,7 +164,13 @@ var codes = map[int]oci.Code{
 func (c *Client) problem(answer *http.Response, body io.Reader) error {
 	var p Problem
 	if json.NewDecoder(body).Decode(&p) != nil || p.Detail == "" {
-		return oci.Errorf(oci.CodeUnsupported, "%s answers %s; is it a Warthesis registry?", c.Base, answer.Status)
+		err := oci.Errorf(oci.CodeUnsupported, "%s answers %s; is it a Warthesis registry?", c.Base, answer.Status)
+		switch answer.StatusCode {
+		case http.StatusNotFound, http.StatusMethodNotAllowed, http.StatusNotImplemented:
+			return otherMake{err}
+		}
+		// What fails for a while says nothing about what it is.
+		return err
 	}
 	sentence := p.Detail
 	for _, e := range p.Errors {

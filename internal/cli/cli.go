@@ -8,9 +8,13 @@ import (
 	"io"
 	"os"
 	"os/signal"
+	"sync/atomic"
 	"syscall"
+	"time"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+	"golang.org/x/term"
 
 	"warthesis/internal/oci"
 )
@@ -35,13 +39,42 @@ func usage(format string, args ...any) error { return usageError{fmt.Errorf(form
 type terminal struct {
 	out io.Writer
 	err io.Writer
+	// patient is set by what takes its time to end in good order.
+	patient *atomic.Bool
+}
+
+// endWithin is how long a command that was stopped may take to end by itself.
+const endWithin = 900 * time.Millisecond
+
+// endSoon ends the program soon after it was told to stop, whatever it waits for: the
+// terminal at a prompt, a disk, a far end. The terminal is left as it was found.
+func endSoon(ctx context.Context, t terminal) {
+	before, err := term.GetState(int(os.Stdin.Fd()))
+	<-ctx.Done()
+	if t.patient.Load() {
+		return
+	}
+	time.Sleep(endWithin)
+	if t.patient.Load() {
+		return
+	}
+	if err == nil {
+		_ = term.Restore(int(os.Stdin.Fd()), before)
+	}
+	fmt.Fprintln(t.err, "Stopped.")
+	os.Exit(exitFailed)
 }
 
 // Main runs the command line and returns the exit code.
 func Main(args []string, version string) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
-	defer stop()
-	t := terminal{os.Stdout, os.Stderr}
+	t := terminal{&visible{to: os.Stdout}, &visible{to: os.Stderr}, new(atomic.Bool)}
+	defer func() {
+		// It ends by itself.
+		t.patient.Store(true)
+		stop()
+	}()
+	go endSoon(ctx, t)
 	root := newRoot(t, version)
 	root.SetArgs(asHelper(os.Args[0], args))
 	err := root.ExecuteContext(ctx)
@@ -142,10 +175,42 @@ func newRoot(t terminal, version string) *cobra.Command {
 	return root
 }
 
+// once is a flag's value that is given once; given twice, one of the two would go
+// without a word. Values that are lists gather.
+type once struct {
+	pflag.Value
+	name  string
+	given bool
+}
+
+// Set takes the value.
+func (o *once) Set(s string) error {
+	if !o.given {
+		o.given = true
+		return o.Value.Set(s)
+	}
+	if o.Type() == "list" {
+		return o.Value.Set(o.String() + "," + s)
+	}
+	return fmt.Errorf("--%s is given twice", o.name)
+}
+
+// onlyOnce lets each flag that is no list be given once.
+func onlyOnce(flags *pflag.FlagSet) {
+	flags.VisitAll(func(f *pflag.Flag) {
+		_, gathers := f.Value.(pflag.SliceValue)
+		if _, already := f.Value.(*once); !already && !gathers && f.Value.Type() != "bool" {
+			f.Value = &once{Value: f.Value, name: f.Name}
+		}
+	})
+}
+
 // checkArguments makes wrong numbers of arguments wrong use, on every command; one
 // that only holds others says which it has.
 func checkArguments(parent *cobra.Command) {
+	onlyOnce(parent.PersistentFlags())
 	for _, c := range parent.Commands() {
+		onlyOnce(c.Flags())
 		if c.HasSubCommands() {
 			c.Args = func(c *cobra.Command, args []string) error {
 				if len(args) > 0 {

@@ -32,7 +32,8 @@ func addDemo(root *cobra.Command, t terminal, version string) {
 			if err := settings.Check(); err != nil {
 				return usageError{err}
 			}
-			slog.SetDefault(serve.Logger(settings, t.err))
+			t.patient.Store(true)
+			slog.SetDefault(serve.Logger(settings, unwrap(t.err)))
 			if err := seed(c.Context(), t, settings); err != nil {
 				return err
 			}

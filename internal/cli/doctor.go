@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"net"
 	"net/http"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
@@ -95,7 +96,7 @@ func addDoctor(root *cobra.Command, t terminal, r *remote) {
 }
 
 func (r *remote) examine(ctx context.Context, t terminal, p place, ref oci.Reference, push bool) error {
-	transport, base, err := r.transport(p.registry)
+	w, err := r.way(p.registry)
 	if err != nil {
 		return err
 	}
@@ -103,12 +104,11 @@ func (r *remote) examine(ctx context.Context, t terminal, p place, ref oci.Refer
 	if err != nil {
 		return err
 	}
-	encrypted := strings.HasPrefix(base, "https://")
 	e := &examination{t: t}
 	e.step("name", func() (string, error) { return lookName(ctx, p.registry) })
-	e.step("port", func() (string, error) { return lookPort(ctx, p.registry, encrypted) })
-	e.step("TLS", func() (string, error) { return lookTLS(ctx, p.registry, encrypted, transport.TLSClientConfig) })
-	e.step("API", func() (string, error) { return lookAPI(ctx, transport, base) })
+	e.step("port", func() (string, error) { return lookPort(ctx, p.registry, w) })
+	e.step("TLS", func() (string, error) { return lookTLS(ctx, p.registry, w) })
+	e.step("API", func() (string, error) { return lookAPI(ctx, w) })
 	e.step("login", func() (string, error) { return r.lookLogin(ctx, client, p.registry) })
 	if p.name == "" {
 		return e.failed
@@ -154,38 +154,58 @@ func lookName(ctx context.Context, registry string) (string, error) {
 	return fmt.Sprintf("%s is %s", host, strings.Join(found, ", ")), nil
 }
 
-func lookPort(ctx context.Context, registry string, encrypted bool) (string, error) {
-	port := portPlain
-	if encrypted {
+func lookPort(ctx context.Context, registry string, w *way) (string, error) {
+	port, proxied := portPlain, w.proxy()
+	if w.base.Scheme == "https" {
 		port = portTLS
 	}
-	at := withPort(registry, port)
+	at, through := withPort(registry, port), ""
+	if proxied != nil {
+		// Nothing but the proxy can be reached from here, as far as anybody knows.
+		at, through = withPort(proxied.Host, map[string]string{"https": portTLS}[proxied.Scheme]), "the proxy of the environment, "
+		if proxied.Port() == "" && proxied.Scheme != "https" {
+			at = withPort(proxied.Host, portPlain)
+		}
+	}
 	conn, err := (&net.Dialer{Timeout: 10 * time.Second}).DialContext(ctx, "tcp", at)
+	if err != nil && proxied != nil {
+		return "", fmt.Errorf("%s%s, does not answer: %w. Are HTTPS_PROXY, HTTP_PROXY and NO_PROXY right?", through, at, err)
+	}
 	if err != nil {
 		return "", fmt.Errorf("nothing answers at %s: %w. Does the service run, is the port right (a registry's address has it), does a firewall stand between?", at, err)
+	}
+	if proxied != nil {
+		return through + at + ", answers", conn.Close()
 	}
 	return "something answers at " + at, conn.Close()
 }
 
-func lookTLS(ctx context.Context, registry string, encrypted bool, settings *tls.Config) (string, error) {
-	if !encrypted {
+// ask sends a request on the way to the registry, and returns the answer's head.
+func (w *way) ask(ctx context.Context, path string) (*http.Response, error) {
+	call, err := http.NewRequestWithContext(ctx, http.MethodGet, w.base.JoinPath(path).String(), nil)
+	if err != nil {
+		return nil, err
+	}
+	answer, err := w.client(30 * time.Second).Do(call)
+	if err != nil {
+		return nil, err
+	}
+	return answer, answer.Body.Close()
+}
+
+func lookTLS(ctx context.Context, registry string, w *way) (string, error) {
+	if w.base.Scheme != "https" {
 		return "plain HTTP is spoken to this registry: it is on this machine, or --unencrypted was said", nil
 	}
-	if settings == nil {
-		settings = &tls.Config{}
-	}
-	settings = settings.Clone()
-	dialer := tls.Dialer{NetDialer: &net.Dialer{Timeout: 10 * time.Second}, Config: settings}
-	conn, err := dialer.DialContext(ctx, "tcp", withPort(registry, portTLS))
+	answer, err := w.ask(ctx, "v2/")
 	if err != nil {
 		return "", sayTLS(registry, err)
 	}
-	defer conn.Close()
-	state := conn.(*tls.Conn).ConnectionState()
+	state := answer.TLS
 	leaf := state.PeerCertificates[0]
 	said := fmt.Sprintf("%s, certificate for %s, signed by %s, good until %s", tls.VersionName(state.Version),
 		strings.Join(append(leaf.DNSNames, addresses(leaf)...), ", "), leaf.Issuer.CommonName, leaf.NotAfter.Format(time.DateOnly))
-	if settings.InsecureSkipVerify {
+	if w.registry.TLSClientConfig.InsecureSkipVerify {
 		said += " (NOT CHECKED, as was asked for)"
 	}
 	return said, nil
@@ -212,24 +232,19 @@ func sayTLS(registry string, err error) error {
 		return fmt.Errorf("the certificate is not for %s but for %s. Use one of those names, or let whoever runs the registry add this one", hostOf(registry), strings.Join(append(name.Certificate.DNSNames, addresses(name.Certificate)...), ", "))
 	case errors.As(err, &invalid) && invalid.Reason == x509.Expired:
 		return fmt.Errorf("the certificate is good from %s to %s, and this machine's clock says %s. Renew it, or set the clock", invalid.Cert.NotBefore.Format(time.DateTime), invalid.Cert.NotAfter.Format(time.DateTime), time.Now().Format(time.DateTime))
-	case errors.As(err, &record):
+	case errors.As(err, &record), strings.Contains(err.Error(), "server gave HTTP response to HTTPS client"):
 		return fmt.Errorf("what answers does not speak TLS. If plain HTTP is meant, say --unencrypted")
 	}
 	return fmt.Errorf("no TLS connection comes about: %w", err)
 }
 
-func lookAPI(ctx context.Context, transport *http.Transport, base string) (string, error) {
-	call, err := http.NewRequestWithContext(ctx, http.MethodGet, base+"/v2/", nil)
-	if err != nil {
-		return "", err
-	}
-	answer, err := (&http.Client{Transport: transport, Timeout: 30 * time.Second}).Do(call)
+func lookAPI(ctx context.Context, w *way) (string, error) {
+	answer, err := w.ask(ctx, "v2/")
 	if err != nil {
 		return "", fmt.Errorf("no answer comes: %w", errors.Unwrap(err))
 	}
-	answer.Body.Close()
-	if answer.StatusCode == http.StatusBadRequest && strings.HasPrefix(base, "http://") {
-		return "", fmt.Errorf("it answers %s to plain HTTP: perhaps it speaks TLS. Trust its certificate:  %s trust %s", answer.Status, programName(), strings.TrimPrefix(base, "http://"))
+	if answer.StatusCode == http.StatusBadRequest && w.base.Scheme == "http" {
+		return "", fmt.Errorf("it answers %s to plain HTTP: perhaps it speaks TLS. Trust its certificate:  %s trust %s", answer.Status, programName(), w.base.Host)
 	}
 	if answer.StatusCode != http.StatusOK && answer.StatusCode != http.StatusUnauthorized {
 		return "", fmt.Errorf("it answers %s at /v2/, and so is no registry; is the address right, and the port?", answer.Status)
@@ -262,7 +277,14 @@ func (r *remote) lookLogin(ctx context.Context, client *peer.Client, registry st
 	if err := client.Check(ctx); err != nil {
 		return "", err
 	}
-	return fmt.Sprintf("as %s, by %s", found.Account, found.From), nil
+	said := fmt.Sprintf("as %s, by %s", found.Account, found.From)
+	for _, realm := range client.Realms() {
+		// Where a login goes besides the registry is worth knowing.
+		if u, err := url.Parse(realm); err == nil && u.Host != registry {
+			said += fmt.Sprintf("; the registry has tokens fetched at %s, which gets the login", u.Host)
+		}
+	}
+	return said, nil
 }
 
 func lookRead(ctx context.Context, client *peer.Client, name oci.Name, ref oci.Reference) (string, error) {

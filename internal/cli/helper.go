@@ -67,16 +67,16 @@ func addHelper(root *cobra.Command, t terminal, r *remote) {
 		if err != nil {
 			return err
 		}
-		file.Set(login.HostOf(given.ServerURL), login.Credentials{Account: given.Username, Secret: given.Secret})
-		return file.Save()
+		_, err = file.Keep(ctx, login.HostOf(given.ServerURL), login.Credentials{Account: given.Username, Secret: given.Secret})
+		return err
 	})
-	step("erase", "Forget the login for the registry named on standard input", func(_ context.Context, key string) error {
+	step("erase", "Forget the login for the registry named on standard input", func(ctx context.Context, key string) error {
 		file, err := ownLogins()
 		if err != nil {
 			return err
 		}
-		file.Remove(login.HostOf(key))
-		return file.Save()
+		_, err = file.Forget(ctx, login.HostOf(key))
+		return err
 	})
 	parent.AddCommand(&cobra.Command{Use: "list", Short: "Print the registries with a login, and whose", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
 		file, err := ownLogins()
@@ -117,7 +117,7 @@ func (r *remote) helperGet(ctx context.Context, t terminal, key string) error {
 	}
 	var short api.ShortToken
 	err = client.Do(ctx, "POST", "/api/v1/tokens/short", nil, nil, &short)
-	if errors.Is(err, oci.CodeUnsupported) || errors.Is(err, oci.CodeNameUnknown) {
+	if errors.Is(err, api.ErrOtherMake) {
 		// Another make of registry has no short-lived ones.
 		short, err = api.ShortToken{Account: found.Account, Secret: found.Secret}, nil
 	}
@@ -239,11 +239,10 @@ func sayRights(me api.Me) string {
 func mergeLogins(t terminal, paths []string, into string) error {
 	var merged *login.File
 	for i, path := range paths {
-		raw, err := os.ReadFile(path)
-		if err != nil {
+		if _, err := os.Stat(path); err != nil {
 			return err
 		}
-		file, err := login.Parse(path, raw)
+		file, err := login.Open(path)
 		if err != nil {
 			return err
 		}

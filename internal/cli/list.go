@@ -2,7 +2,9 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
@@ -40,7 +42,11 @@ func addList(root *cobra.Command, t terminal, r *remote) {
 				if err != nil {
 					return err
 				}
-				return listRepositories(c.Context(), t, client, registry, output, page)
+				err = listRepositories(c.Context(), t, client, registry, output, page)
+				if errors.Is(err, api.ErrOtherMake) {
+					return r.listByStandard(c.Context(), t, oci.Reference{Registry: registry}, output, page)
+				}
+				return err
 			}
 			ref, err := reference(args[0])
 			if err != nil {
@@ -53,7 +59,11 @@ func addList(root *cobra.Command, t terminal, r *remote) {
 			if err != nil {
 				return err
 			}
-			return listTags(c.Context(), t, client, ref, output, page)
+			err = listTags(c.Context(), t, client, ref, output, page)
+			if errors.Is(err, api.ErrOtherMake) {
+				return r.listByStandard(c.Context(), t, ref, output, page)
+			}
+			return err
 		},
 	}
 	command.Flags().StringVar(&sort, "sort", "name", "name, or change for what changed last first")
@@ -65,16 +75,55 @@ func addList(root *cobra.Command, t terminal, r *remote) {
 // everyPage gathers a list page by page.
 func everyPage[Row any](page api.List, ask func(api.List) (rows []Row, next string, err error)) ([]Row, error) {
 	all := []Row{}
+	asked := map[string]bool{}
 	for {
 		rows, next, err := ask(page)
 		if err != nil {
 			return nil, err
 		}
 		all = append(all, rows...)
-		if page.After = next; next == "" {
+		if next == "" {
 			return all, nil
 		}
+		if asked[next] || len(all) > mostRows {
+			return nil, oci.Errorf(oci.CodeUnsupported, "the registry's list does not come to an end: its pages repeat, or are more than %d rows", mostRows)
+		}
+		asked[next], page.After = true, next
 	}
+}
+
+// mostRows bounds what one list may bring.
+const mostRows = 10_000_000
+
+// listByStandard lists what any registry can tell: names, by the distribution protocol
+// alone (distribution-spec, "Listing Tags"), and repositories where there is a catalogue.
+func (r *remote) listByStandard(ctx context.Context, t terminal, ref oci.Reference, output string, page api.List) error {
+	client, err := r.peer(ref.Registry)
+	if err != nil {
+		return err
+	}
+	ask, what := client.Repositories, "repositories"
+	if ref.Name != "" {
+		what = "tags"
+		ask = func(ctx context.Context, after string) ([]string, string, error) {
+			return client.Tags(ctx, ref.Name, after)
+		}
+	}
+	all, err := everyPage(page, func(page api.List) ([]string, string, error) { return ask(ctx, page.After) })
+	if err != nil {
+		return err
+	}
+	all = slices.DeleteFunc(all, func(name string) bool {
+		return !strings.Contains(strings.ToLower(name), strings.ToLower(page.Contains))
+	})
+	if output == outputJSON {
+		return writeJSON(t.out, all)
+	}
+	for _, name := range all {
+		fmt.Fprintln(t.out, name)
+	}
+	fmt.Fprintf(t.err, "%d %s. This is no Warthesis registry: digests, sizes and times of a list only that can tell. One digest:  %s identify REFERENCE\n", len(all), what, programName())
+	return nil
 }
 
 func listRepositories(ctx context.Context, t terminal, client *api.Client, registry, output string, page api.List) error {

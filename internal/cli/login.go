@@ -16,8 +16,8 @@ import (
 	"golang.org/x/term"
 
 	"warthesis/internal/api"
+	"warthesis/internal/given"
 	"warthesis/internal/login"
-	"warthesis/internal/oci"
 )
 
 // loginDays is how long a login lasts.
@@ -56,7 +56,7 @@ func addLogin(root *cobra.Command, t terminal, r *remote) {
 				return err
 			}
 			fmt.Fprintf(t.out, "Logged in to %s as %s; the login is kept in %s\n", registry, given.Account, kept)
-			return makeDefault(t, registry, flags.asDefault)
+			return makeDefault(c.Context(), t, registry, flags.asDefault)
 		},
 	}
 	f := command.Flags()
@@ -129,7 +129,7 @@ func (r *remote) byIdentity(ctx context.Context, registry, file string) (login.C
 	if file == "-" {
 		raw, err = io.ReadAll(io.LimitReader(os.Stdin, 64<<10))
 	} else {
-		raw, err = os.ReadFile(file)
+		raw, err = given.Read(file, 64<<10)
 	}
 	if err != nil {
 		return login.Credentials{}, fmt.Errorf("read the identity: %w", err)
@@ -153,14 +153,16 @@ func machineName() string {
 
 // makeDefault notes which registry is meant where none is named: the one that was
 // asked for, or the first of all.
-func makeDefault(t terminal, registry string, asked bool) error {
+func makeDefault(ctx context.Context, t terminal, registry string, asked bool) error {
 	hosts, err := login.OpenHosts(os.Getenv)
 	if err != nil || !asked && hosts.Default != "" || hosts.Default == registry {
 		return err
 	}
-	hosts.Default = registry
+	if err := hosts.Change(ctx, func(now *login.Hosts) { now.Default = registry }); err != nil {
+		return err
+	}
 	fmt.Fprintf(t.out, "Commands that name no registry mean %s from now on\n", registry)
-	return hosts.Save()
+	return nil
 }
 
 // askLogin gets account and secret from flags, standard input or the prompt.
@@ -223,7 +225,7 @@ func (r *remote) logIn(ctx context.Context, registry string, given *login.Creden
 	var service api.Service
 	err = client.Do(ctx, "GET", "/api/v1/service", nil, nil, &service)
 	switch {
-	case errors.Is(err, oci.CodeUnsupported), errors.Is(err, oci.CodeNameUnknown):
+	case errors.Is(err, api.ErrOtherMake):
 		// Another make of registry: the protocol's own check says whether the login is right.
 		err = r.checkElsewhere(ctx, registry, *given)
 	case err == nil && isToken(given.Secret):
@@ -247,6 +249,9 @@ func (r *remote) logIn(ctx context.Context, registry string, given *login.Creden
 func exchange(ctx context.Context, client *api.Client, given login.Credentials) (login.Credentials, error) {
 	var made api.MadeToken
 	err := client.Do(ctx, "POST", "/api/v1/tokens", nil, api.NewToken{Name: "login on " + machineName(), Login: true, Days: loginDays}, &made)
+	if err == nil && made.Secret == "" {
+		err = fmt.Errorf("%s answers, and gives no token; nothing is kept", client.Base)
+	}
 	return login.Credentials{Account: given.Account, Secret: made.Secret}, err
 }
 
@@ -255,7 +260,11 @@ func (r *remote) checkElsewhere(ctx context.Context, registry string, given logi
 	if err != nil {
 		return err
 	}
-	return client.Check(ctx)
+	checked, err := client.CheckLogin(ctx)
+	if err == nil && !checked {
+		fmt.Fprintf(r.t.err, "WARNING: %s answers anybody, so whether the login is right could not be checked. It is kept as it was given.\n", registry)
+	}
+	return err
 }
 
 func addLogout(root *cobra.Command, t terminal, r *remote) {

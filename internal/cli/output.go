@@ -86,9 +86,26 @@ func short(d oci.Digest) string {
 	return hex[:min(shortLength, len(hex))]
 }
 
+// unwrap returns what is behind a writer for people.
+func unwrap(w io.Writer) io.Writer {
+	if v, ok := w.(*visible); ok {
+		return v.to
+	}
+	return w
+}
+
+// exactly returns where bytes are written as they are: not to a terminal, which would
+// obey them.
+func (t terminal) exactly() io.Writer {
+	if isTerminal(t.out) {
+		return t.out
+	}
+	return unwrap(t.out)
+}
+
 // isTerminal reports whether a person watches.
 func isTerminal(w io.Writer) bool {
-	f, ok := w.(*os.File)
+	f, ok := unwrap(w).(*os.File)
 	return ok && term.IsTerminal(int(f.Fd()))
 }
 

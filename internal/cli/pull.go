@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"os"
@@ -37,10 +38,11 @@ func addPull(root *cobra.Command, t terminal, r *remote) {
 			if err != nil {
 				return err
 			}
-			into, err := openDestination(args[1])
+			into, err := openDestination(c.Context(), t, args[1])
 			if err != nil {
 				return err
 			}
+			defer into.folder.Close()
 			watch := newWatcher(t, output)
 			d, err := client.PullImage(c.Context(), ref.Name, ref.Target(), wanted, keeper{into.folder}, watch)
 			watch.stop()
@@ -92,14 +94,16 @@ type destination struct {
 	isNew  bool
 }
 
-func openDestination(at string) (*destination, error) {
+func openDestination(ctx context.Context, t terminal, at string) (*destination, error) {
 	d := &destination{at: at}
 	if strings.HasSuffix(at, ".tar") {
 		d.tar, d.at = at, at+".partial"
 	}
 	_, err := os.Stat(d.at)
 	d.isNew = errors.Is(err, os.ErrNotExist)
-	d.folder, err = layout.Create(d.at)
+	d.folder, err = layout.Create(ctx, d.at, func() {
+		fmt.Fprintf(t.err, "Another pull writes to %s; this one goes on when it ends\n", d.at)
+	})
 	return d, err
 }
 

@@ -2,10 +2,6 @@ package cli
 
 import (
 	"context"
-	"crypto/tls"
-	"crypto/x509"
-	"fmt"
-	"net/http"
 	"os"
 	"sync"
 
@@ -43,63 +39,22 @@ func (r *remote) credentials(ctx context.Context, registry string) (login.Creden
 	return file.Find(ctx, registry)
 }
 
-// transport returns how a registry is reached, and its address with the scheme.
-func (r *remote) transport(registry string) (*http.Transport, string, error) {
-	hosts, err := login.OpenHosts(os.Getenv)
-	if err != nil {
-		return nil, "", err
-	}
-	host, trusted := hosts.Known[registry]
-	if r.authority != "" {
-		host, trusted = login.Host{Authority: r.authority}, true
-	}
-	transport := peer.NewTransport()
-	base := peer.Base(registry, r.unencrypted)
-	if !trusted || r.unencrypted {
-		return transport, base.String(), nil
-	}
-	base.Scheme = "https"
-	transport.TLSClientConfig = &tls.Config{MinVersion: tls.VersionTLS12}
-	if host.Unverified {
-		transport.TLSClientConfig.InsecureSkipVerify = true
-		r.warned.Do(func() {
-			fmt.Fprintf(r.t.err, "WARNING: the certificate of %s is not checked, as was asked for. Whoever is on the way can read and change what passes.\n"+
-				"Check it again from now on:  %s trust --verified %s\n", registry, programName(), registry)
-		})
-		return transport, base.String(), nil
-	}
-	transport.TLSClientConfig.RootCAs, err = authorities(host.Authority)
-	return transport, base.String(), err
-}
-
-// authorities returns the system's certificates and those of a file.
-func authorities(file string) (*x509.CertPool, error) {
-	pool, err := x509.SystemCertPool()
-	if err != nil {
-		pool = x509.NewCertPool()
-	}
-	raw, err := os.ReadFile(file)
-	if err != nil {
-		return nil, fmt.Errorf("read the certificates to trust: %w", err)
-	}
-	if !pool.AppendCertsFromPEM(raw) {
-		return nil, usage("%s has no certificate in it; it must be a PEM file", file)
-	}
-	return pool, nil
-}
-
 func (r *remote) peer(registry string) (*peer.Client, error) {
 	return r.peerAs(registry, func(ctx context.Context) (login.Credentials, error) { return r.credentials(ctx, registry) })
 }
 
 func (r *remote) peerAs(registry string, credentials func(context.Context) (login.Credentials, error)) (*peer.Client, error) {
-	transport, base, err := r.transport(registry)
+	w, err := r.way(registry)
+	if err != nil {
+		return nil, err
+	}
+	hosts, err := login.OpenHosts(os.Getenv)
 	if err != nil {
 		return nil, err
 	}
 	return peer.New(registry, peer.Options{
-		Unencrypted: r.unencrypted, UserAgent: "warthesis/" + r.version, Transport: transport, Base: base,
-		Credentials: credentials,
+		Unencrypted: r.unencrypted, UserAgent: "warthesis/" + r.version, Transport: w, Base: w.base.String(),
+		Credentials: credentials, Sessions: hosts.Uploads(),
 	}), nil
 }
 
@@ -112,10 +67,13 @@ func (r *remote) api(ctx context.Context, registry string) (*api.Client, error) 
 }
 
 func (r *remote) apiAs(registry string, found login.Credentials) (*api.Client, error) {
-	transport, base, err := r.transport(registry)
+	w, err := r.way(registry)
+	if err != nil {
+		return nil, err
+	}
 	return &api.Client{
-		Base: base, HTTP: &http.Client{Transport: transport}, Account: found.Account, Secret: found.Secret, NotLoggedIn: notLoggedIn(registry),
-	}, err
+		Base: w.base.String(), HTTP: w.client(0), Account: found.Account, Secret: found.Secret, Identity: found.Identity, NotLoggedIn: notLoggedIn(registry),
+	}, nil
 }
 
 func notLoggedIn(registry string) error {

@@ -39,7 +39,8 @@ func addServe(root *cobra.Command, t terminal, version string) {
 			if err != nil {
 				return usageError{err}
 			}
-			slog.SetDefault(serve.Logger(settings, t.err))
+			t.patient.Store(true)
+			slog.SetDefault(serve.Logger(settings, unwrap(t.err)))
 			return serve.Run(c.Context(), settings, version, func(s serve.Started) error {
 				slog.Info("serving", "address", s.Address, "data", settings.Data, "version", version)
 				_, err := fmt.Fprintf(t.out, "%sWarthesis serves %s://%s (data in %s)\n", sayStart(s), s.Scheme, s.Address, settings.Data)

@@ -29,7 +29,7 @@ func addShow(root *cobra.Command, t terminal, r *remote) {
 			if err != nil {
 				return err
 			}
-			_, err = t.out.Write(raw)
+			_, err = t.exactly().Write(raw)
 			return err
 		},
 	}

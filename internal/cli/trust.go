@@ -1,14 +1,17 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"crypto/tls"
 	"crypto/x509"
 	"encoding/pem"
+	"errors"
 	"fmt"
 	"io"
 	"net"
 	"net/http"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
@@ -20,7 +23,6 @@ import (
 	"warthesis/internal/authority"
 	"warthesis/internal/login"
 	"warthesis/internal/oci"
-	"warthesis/internal/peer"
 )
 
 // authorityPath is where a registry serves the certificate of its own authority.
@@ -42,9 +44,9 @@ func addTrust(root *cobra.Command, t terminal, r *remote) {
 			}
 			switch {
 			case unverified:
-				return trustAnything(t, registry)
+				return trustAnything(c.Context(), t, registry)
 			case verified:
-				return trustHost(registry, nil)
+				return trustHost(c.Context(), registry, nil)
 			}
 			return r.trust(c.Context(), t, registry, fingerprint)
 		},
@@ -58,20 +60,21 @@ func addTrust(root *cobra.Command, t terminal, r *remote) {
 }
 
 // trustHost keeps how a registry is trusted; nil is by the system alone.
-func trustHost(registry string, host *login.Host) error {
+func trustHost(ctx context.Context, registry string, host *login.Host) error {
 	hosts, err := login.OpenHosts(os.Getenv)
 	if err != nil {
 		return err
 	}
-	delete(hosts.Known, registry)
-	if host != nil {
-		hosts.Known[registry] = *host
-	}
-	return hosts.Save()
+	return hosts.Change(ctx, func(now *login.Hosts) {
+		delete(now.Known, registry)
+		if host != nil {
+			now.Known[registry] = *host
+		}
+	})
 }
 
-func trustAnything(t terminal, registry string) error {
-	if err := trustHost(registry, &login.Host{Unverified: true}); err != nil {
+func trustAnything(ctx context.Context, t terminal, registry string) error {
+	if err := trustHost(ctx, registry, &login.Host{Unverified: true}); err != nil {
 		return err
 	}
 	fmt.Fprintf(t.err, "WARNING: the certificate of %s is not checked from now on. Whoever is on the way can read and change what passes, logins included.\n"+
@@ -80,7 +83,7 @@ func trustAnything(t terminal, registry string) error {
 }
 
 func (r *remote) trust(ctx context.Context, t terminal, registry, expected string) error {
-	raw, certificate, err := fetchAuthority(ctx, registry)
+	certificate, err := fetchAuthority(ctx, registry)
 	if err != nil {
 		return err
 	}
@@ -95,7 +98,7 @@ func (r *remote) trust(ctx context.Context, t terminal, registry, expected strin
 	if err := confirmed(t, expected != "", "Is it the fingerprint that the registry printed when it started?"); err != nil {
 		return err
 	}
-	if err := answersBy(ctx, registry, raw); err != nil {
+	if err := answersBy(ctx, registry, certificate); err != nil {
 		return err
 	}
 	hosts, err := login.OpenHosts(os.Getenv)
@@ -103,11 +106,11 @@ func (r *remote) trust(ctx context.Context, t terminal, registry, expected strin
 		return err
 	}
 	file := filepath.Join(hosts.Folder(), strings.ReplaceAll(registry, ":", "_")+".pem")
-	if err := login.WriteSecret(file, raw); err != nil {
+	// The certificate that was compared, and not a byte more.
+	if err := login.WriteSecret(file, pem.EncodeToMemory(&pem.Block{Type: pemCertificate, Bytes: certificate.Raw})); err != nil {
 		return err
 	}
-	hosts.Known[registry] = login.Host{Authority: file}
-	if err := hosts.Save(); err != nil {
+	if err := trustHost(ctx, registry, &login.Host{Authority: file}); err != nil {
 		return err
 	}
 	sayWhereItGoes(t, registry, file)
@@ -129,50 +132,60 @@ For others, put that file here:
 `, file, name, registry)
 }
 
-// unchecked is how the certificate itself is fetched: it cannot be checked yet, and
-// people compare the fingerprint.
-func unchecked() *http.Client {
-	transport := peer.NewTransport()
-	transport.TLSClientConfig = &tls.Config{InsecureSkipVerify: true}
-	return &http.Client{Transport: transport, Timeout: 30 * time.Second}
-}
+// trustPatience is how long a question about a certificate may take.
+const trustPatience = 30 * time.Second
 
-func fetchAuthority(ctx context.Context, registry string) ([]byte, *x509.Certificate, error) {
-	call, err := http.NewRequestWithContext(ctx, http.MethodGet, "https://"+registry+authorityPath, nil)
+// pemCertificate is the type of a PEM block that holds a certificate (RFC 7468).
+const pemCertificate = "CERTIFICATE"
+
+// fetchAuthority fetches the certificate of a registry's authority: unchecked, since it
+// cannot be checked yet, and people compare the fingerprint. Exactly one certificate,
+// and that of an authority, will do.
+func fetchAuthority(ctx context.Context, registry string) (*x509.Certificate, error) {
+	base := &url.URL{Scheme: "https", Host: registry}
+	call, err := http.NewRequestWithContext(ctx, http.MethodGet, base.JoinPath(authorityPath).String(), nil)
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
-	answer, err := unchecked().Do(call)
+	answer, err := newWay(base, &tls.Config{}, &tls.Config{InsecureSkipVerify: true}).client(trustPatience).Do(call)
 	if err != nil {
-		return nil, nil, fmt.Errorf("%s does not answer over TLS: %w", registry, err)
+		return nil, fmt.Errorf("%s does not answer over TLS: %w", registry, err)
 	}
 	defer answer.Body.Close()
 	if answer.StatusCode != http.StatusOK {
-		return nil, nil, oci.Errorf(oci.CodeNameUnknown, "%s has no authority of its own: its certificate comes from elsewhere; ask whoever runs it which authority signs it, and give that with --ca", registry)
+		return nil, oci.Errorf(oci.CodeNameUnknown, "%s has no authority of its own: its certificate comes from elsewhere; ask whoever runs it which authority signs it, and give that with --ca", registry)
 	}
 	raw, err := io.ReadAll(io.LimitReader(answer.Body, 1<<20))
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
-	block, _ := pem.Decode(raw)
-	if block == nil {
-		return nil, nil, fmt.Errorf("what %s serves at %s is no certificate", registry, authorityPath)
+	none := oci.Errorf(oci.CodeDenied, "what %s serves at %s is not one certificate of an authority and nothing else; it is not trusted", registry, authorityPath)
+	block, rest := pem.Decode(raw)
+	if block == nil || block.Type != pemCertificate || len(bytes.TrimSpace(rest)) > 0 {
+		return nil, none
 	}
 	certificate, err := x509.ParseCertificate(block.Bytes)
-	return raw, certificate, err
+	if err != nil || !certificate.IsCA {
+		return nil, errors.Join(none, err)
+	}
+	return certificate, nil
 }
 
 // answersBy checks that the registry's own certificate is signed by the authority
 // and for its name.
-func answersBy(ctx context.Context, registry string, raw []byte) error {
+func answersBy(ctx context.Context, registry string, authority *x509.Certificate) error {
 	pool := x509.NewCertPool()
-	pool.AppendCertsFromPEM(raw)
-	dialer := tls.Dialer{NetDialer: &net.Dialer{Timeout: 10 * time.Second}, Config: &tls.Config{RootCAs: pool}}
-	conn, err := dialer.DialContext(ctx, "tcp", withPort(registry, portTLS))
+	pool.AddCert(authority)
+	base := &url.URL{Scheme: "https", Host: registry}
+	call, err := http.NewRequestWithContext(ctx, http.MethodGet, base.JoinPath("v2/").String(), nil)
+	if err != nil {
+		return err
+	}
+	answer, err := newWay(base, &tls.Config{}, &tls.Config{RootCAs: pool}).client(trustPatience).Do(call)
 	if err != nil {
 		return fmt.Errorf("the registry's certificate does not fit: %w; does the registry know that it is reached as %s? Its outside_addresses say", err, registry)
 	}
-	return conn.Close()
+	return answer.Body.Close()
 }
 
 // The ports that are meant where none is named.

@@ -42,7 +42,7 @@ func newWatcher(t terminal, output string) *watcher {
 		w.lines = io.Discard
 	case isTerminal(t.err):
 		w.lines = io.Discard
-		w.bars = mpb.New(mpb.WithOutput(t.err), mpb.WithWidth(40))
+		w.bars = mpb.New(mpb.WithOutput(unwrap(t.err)), mpb.WithWidth(40))
 	}
 	return w
 }

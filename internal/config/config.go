@@ -10,7 +10,7 @@ import (
 	"net"
 	"net/netip"
 	"net/url"
-	"os"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -18,6 +18,8 @@ import (
 
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
+
+	"warthesis/internal/given"
 )
 
 // Config is the settings of one service.
@@ -163,7 +165,7 @@ func (l *List) Type() string { return "list" }
 
 // ReadFile puts the settings of a YAML file over c. Errors name key and line.
 func (c *Config) ReadFile(path string) error {
-	raw, err := os.ReadFile(path)
+	raw, err := given.Read(path, fileLimit)
 	if err != nil {
 		return fmt.Errorf("read the configuration: %w", err)
 	}
@@ -172,6 +174,9 @@ func (c *Config) ReadFile(path string) error {
 	}
 	return nil
 }
+
+// fileLimit is the largest configuration file in bytes that is read.
+const fileLimit = 1 << 20
 
 const prefix = "WARTHESIS_"
 
@@ -183,6 +188,10 @@ const (
 	clientPrefix = "client_"
 )
 
+// injected are the variables that clusters put into each container for a service
+// called warthesis: where it is, and nothing that anybody has set.
+var injected = regexp.MustCompile(`^(service_host|service_port(_.+)?|port|port_[0-9]+_(tcp|udp|sctp)(_(proto|port|addr))?)$`)
+
 // ReadEnvironment puts WARTHESIS_… variables, given as "NAME=value", over c. A
 // variable is named as the key in the file, in capitals.
 func (c *Config) ReadEnvironment(environment []string) error {
@@ -193,7 +202,7 @@ func (c *Config) ReadEnvironment(environment []string) error {
 			continue
 		}
 		switch key = strings.ToLower(key); {
-		case strings.HasPrefix(key, clientPrefix):
+		case strings.HasPrefix(key, clientPrefix), injected.MatchString(key):
 			continue
 		case key == passwordKey:
 			c.AdminPassword = value

@@ -4,8 +4,10 @@
 package httpd
 
 import (
+	"context"
 	"crypto/rand"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"log/slog"
 	"net/http"
@@ -135,6 +137,9 @@ func levelOf(c *gin.Context) slog.Level {
 	reads := c.Request.Method == http.MethodGet || c.Request.Method == http.MethodHead
 	status := c.Writer.Status()
 	switch {
+	case errors.Is(c.Request.Context().Err(), context.Canceled):
+		// Who asked has gone: that is no fault of anybody's here.
+		return slog.LevelDebug
 	case status >= http.StatusInternalServerError:
 		return slog.LevelError
 	case reads && (status < http.StatusBadRequest || status == http.StatusNotFound):

@@ -9,12 +9,13 @@ import (
 	"io"
 	"io/fs"
 	"os"
-	"path"
+	pathpkg "path"
 	"path/filepath"
 	"strings"
 
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 
+	"warthesis/internal/given"
 	"warthesis/internal/oci"
 )
 
@@ -89,6 +90,13 @@ func (s *Source) readIndex() error {
 	if err != nil {
 		return err
 	}
+	marker, err := s.document(v1.ImageLayoutFile)
+	if err == nil {
+		err = checkMarker(marker)
+	}
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
 	index, err := oci.ParseManifest(oci.MediaTypeIndex, raw)
 	if err != nil {
 		return fmt.Errorf("its index.json: %w", err)
@@ -160,7 +168,7 @@ func (s *Source) Open(d oci.Descriptor) (Content, error) {
 func (s *Source) Close() error { return s.files.Close() }
 
 func blobPath(d oci.Digest) string {
-	return path.Join(v1.ImageBlobsDir, d.Algorithm().String(), d.Encoded())
+	return pathpkg.Join(v1.ImageBlobsDir, d.Algorithm().String(), d.Encoded())
 }
 
 type memory struct{ *bytes.Reader }
@@ -179,11 +187,11 @@ func openFiles(at string) (files, error) {
 		}
 		return folder{root}, nil
 	}
-	f, err := os.Open(at)
+	f, size, err := given.Open(os.OpenFile, at)
 	if err != nil {
 		return nil, fmt.Errorf("open the image: %w", err)
 	}
-	t, err := openTar(f)
+	t, err := openTar(f, size)
 	if err != nil {
 		return nil, errors.Join(fmt.Errorf("read %s: %w", at, err), f.Close())
 	}
@@ -196,18 +204,11 @@ type folder struct{ root *os.Root }
 func (f folder) Close() error { return f.root.Close() }
 
 func (f folder) open(name string) (Content, error) {
-	opened, err := f.root.Open(filepath.FromSlash(name))
+	opened, size, err := given.Open(f.root.OpenFile, filepath.FromSlash(name))
 	if err != nil {
 		return nil, err
 	}
-	info, err := opened.Stat()
-	if err == nil && !info.Mode().IsRegular() {
-		err = fmt.Errorf("%s is not a file", name)
-	}
-	if err != nil {
-		return nil, errors.Join(err, opened.Close())
-	}
-	return sized{opened, info.Size()}, nil
+	return sized{opened, size}, nil
 }
 
 type sized struct {
@@ -241,7 +242,7 @@ func (section) Close() error { return nil }
 
 var gzipMagic = []byte{0x1f, 0x8b}
 
-func openTar(f *os.File) (*archive, error) {
+func openTar(f *os.File, size int64) (*archive, error) {
 	start := make([]byte, 2)
 	if _, err := f.ReadAt(start, 0); err == nil && bytes.Equal(start, gzipMagic) {
 		return nil, errors.New("it is compressed with gzip; unpack it with gunzip first")
@@ -264,14 +265,20 @@ func openTar(f *os.File) (*archive, error) {
 		if err != nil {
 			return nil, err
 		}
-		name := path.Clean(header.Name)
+		if isSparse(header) {
+			return nil, fmt.Errorf("%q in it is a sparse file, which has other bytes than stand in the tar; pack it anew without --sparse", header.Name)
+		}
+		name := pathpkg.Clean(header.Name)
 		switch header.Typeflag {
 		case tar.TypeReg:
+			if header.Size > size-offset {
+				return nil, fmt.Errorf("it is cut off: %q does not stand in it whole", header.Name)
+			}
 			a.files[name] = extent{offset, header.Size}
 		case tar.TypeLink:
-			links[name] = path.Clean(header.Linkname)
+			links[name] = pathpkg.Clean(header.Linkname)
 		case tar.TypeSymlink:
-			links[name] = path.Join(path.Dir(name), header.Linkname)
+			links[name] = pathpkg.Join(pathpkg.Dir(name), header.Linkname)
 		}
 	}
 	// Engines save a layer that appears twice as a link to the first.
@@ -281,6 +288,17 @@ func openTar(f *os.File) (*archive, error) {
 		}
 	}
 	return a, nil
+}
+
+// isSparse reports whether a file of a tar has holes, so that what stands in the tar
+// is not what the file is.
+func isSparse(header *tar.Header) bool {
+	for key := range header.PAXRecords {
+		if strings.HasPrefix(key, "GNU.sparse.") {
+			return true
+		}
+	}
+	return header.Typeflag == tar.TypeGNUSparse
 }
 
 // savedImage is an entry of the manifest.json that container engines save.
@@ -342,7 +360,7 @@ func (s *Source) makeManifest(image savedImage) (oci.Descriptor, error) {
 
 // describe hashes a file of an engine's tar and remembers where it lies.
 func (s *Source) describe(name, mediaType string) (oci.Descriptor, error) {
-	c, err := s.files.open(path.Clean(name))
+	c, err := s.files.open(pathpkg.Clean(name))
 	if err != nil {
 		return oci.Descriptor{}, fmt.Errorf("its manifest.json names %q: %w", name, err)
 	}
@@ -355,6 +373,6 @@ func (s *Source) describe(name, mediaType string) (oci.Descriptor, error) {
 	if err != nil {
 		return oci.Descriptor{}, fmt.Errorf("read %q: %w", name, err)
 	}
-	s.at[digest] = path.Clean(name)
+	s.at[digest] = pathpkg.Clean(name)
 	return oci.Descriptor{MediaType: mediaType, Digest: digest, Size: c.Size()}, nil
 }

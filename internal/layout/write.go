@@ -2,6 +2,7 @@ package layout
 
 import (
 	"archive/tar"
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -10,67 +11,186 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"sort"
-	"strings"
+	"slices"
+	"sync"
+	"syscall"
+	"time"
 
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 
+	"warthesis/internal/given"
 	"warthesis/internal/oci"
 )
 
 // partialFolder holds what has not come whole, below the layout.
 const partialFolder = ".warthesis-partial"
 
-// Folder is an image layout in a folder, being written. Content enters it under
-// its digest only when it is whole and checked, so that a stopped run can go on.
-// It is safe for concurrent use, but for Add and the methods that end it.
-type Folder struct{ root string }
+// Folder is an image layout in a folder, being written by this process alone. Content
+// enters it under its digest only when it is whole and checked, so that a stopped run
+// can go on. Nothing is written through a link that stands in it, or out of it. It is
+// safe for concurrent use, but for Add and the methods that end it.
+type Folder struct {
+	at   string
+	root *os.Root
+	lock *os.File
+
+	mu sync.Mutex
+	// brought is what belongs to the images of this run.
+	brought map[oci.Digest]bool
+	entries []oci.Descriptor
+}
+
+// lockEvery is how often a folder is asked for that another process writes to.
+const lockEvery = 100 * time.Millisecond
 
 // Create makes an image layout in the folder, or opens the one that is there. A
-// folder with anything else in it is refused.
-func Create(root string) (*Folder, error) {
-	names, err := os.ReadDir(root)
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return nil, fmt.Errorf("make the image layout: %w", err)
+// folder with anything else in it is refused. Where another process writes to it,
+// that is waited for; waits, where set, is told so once. The caller closes it.
+func Create(ctx context.Context, at string, waits func()) (*Folder, error) {
+	for {
+		f, err := claim(at)
+		switch {
+		case err == nil:
+			if err := f.prepare(); err != nil {
+				return nil, errors.Join(err, f.Close())
+			}
+			return f, nil
+		case !errors.Is(err, syscall.EWOULDBLOCK):
+			return nil, fmt.Errorf("make the image layout: %w", err)
+		}
+		if waits != nil {
+			waits()
+			waits = nil
+		}
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-time.After(lockEvery):
+		}
 	}
-	marker := filepath.Join(root, v1.ImageLayoutFile)
-	if _, err := os.Stat(marker); err != nil && len(names) > 0 {
-		return nil, fmt.Errorf("%s is not empty and no image layout; choose another folder", root)
+}
+
+// claim opens the folder for this process alone, or fails with syscall.EWOULDBLOCK.
+func claim(at string) (*Folder, error) {
+	if err := os.MkdirAll(at, 0o755); err != nil {
+		return nil, err
+	}
+	root, err := os.OpenRoot(at)
+	if err != nil {
+		return nil, err
+	}
+	f := &Folder{at: at, root: root, brought: map[oci.Digest]bool{}}
+	if f.lock, err = root.Open("."); err != nil {
+		return nil, errors.Join(err, root.Close())
+	}
+	if err := syscall.Flock(int(f.lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+		return nil, errors.Join(err, f.Close())
+	}
+	// Who had it may have removed it: then this is no folder any more.
+	mine, err := f.lock.Stat()
+	if err != nil {
+		return nil, errors.Join(err, f.Close())
+	}
+	if there, err := os.Stat(at); err != nil || !os.SameFile(mine, there) {
+		return nil, errors.Join(syscall.EWOULDBLOCK, f.Close())
+	}
+	return f, nil
+}
+
+// Close lets others write to the folder.
+func (f *Folder) Close() error { return errors.Join(f.lock.Close(), f.root.Close()) }
+
+func (f *Folder) prepare() error {
+	names, err := f.lock.ReadDir(-1)
+	if err != nil {
+		return fmt.Errorf("make the image layout: %w", err)
+	}
+	if marker, _, err := given.Open(f.root.OpenFile, v1.ImageLayoutFile); err == nil {
+		raw, err := io.ReadAll(io.LimitReader(marker, documentLimit))
+		if err := errors.Join(err, marker.Close(), checkMarker(raw)); err != nil {
+			return fmt.Errorf("%s: %w", f.at, err)
+		}
+	} else if left := slices.DeleteFunc(names, func(e fs.DirEntry) bool { return e.Name() == partialFolder }); len(left) > 0 {
+		return fmt.Errorf("%s is not empty and no image layout; choose another folder", f.at)
 	}
 	for _, folder := range []string{filepath.Join(v1.ImageBlobsDir, "sha256"), partialFolder} {
-		if err := os.MkdirAll(filepath.Join(root, folder), 0o755); err != nil {
-			return nil, fmt.Errorf("make the image layout: %w", err)
+		if err := f.makeFolder(folder); err != nil {
+			return err
 		}
 	}
 	raw, err := json.Marshal(v1.ImageLayout{Version: v1.ImageLayoutVersion})
 	if err != nil {
-		return nil, err
+		return err
 	}
-	return &Folder{root}, replace(marker, raw)
+	return f.replace(v1.ImageLayoutFile, raw)
+}
+
+// makeFolder makes a folder, and refuses a link in its place.
+func (f *Folder) makeFolder(name string) error {
+	if err := f.root.MkdirAll(name, 0o755); err != nil {
+		return fmt.Errorf("make the image layout: %w", err)
+	}
+	for part := name; part != "."; part = filepath.Dir(part) {
+		info, err := f.root.Lstat(part)
+		if err != nil || !info.IsDir() {
+			return errors.Join(err, fmt.Errorf("%s in %s is a link or a file; nothing is written through it", part, f.at))
+		}
+	}
+	return nil
+}
+
+// checkMarker reads what says that a folder is an image layout (image-spec, "Image
+// Layout Specification", oci-layout file).
+func checkMarker(raw []byte) error {
+	var marker v1.ImageLayout
+	if err := json.Unmarshal(raw, &marker); err != nil {
+		return fmt.Errorf("its %s is not right: %w", v1.ImageLayoutFile, err)
+	}
+	if marker.Version != v1.ImageLayoutVersion {
+		return fmt.Errorf("it is an image layout of the version %.20q, and only %s is understood", marker.Version, v1.ImageLayoutVersion)
+	}
+	return nil
 }
 
 // replace writes a file so that it is the old or the new one at every moment.
-func replace(path string, raw []byte) error {
-	next := path + ".next"
-	if err := os.WriteFile(next, raw, 0o644); err != nil {
-		return fmt.Errorf("write %s: %w", path, err)
+func (f *Folder) replace(name string, raw []byte) error {
+	next := name + ".next"
+	if err := f.root.Remove(next); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
 	}
-	return os.Rename(next, path)
+	file, err := f.root.OpenFile(next, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+	if err != nil {
+		return fmt.Errorf("write to the image layout: %w", err)
+	}
+	_, err = file.Write(raw)
+	if err := errors.Join(err, file.Close()); err != nil {
+		return fmt.Errorf("write to the image layout: %w", err)
+	}
+	return f.root.Rename(next, name)
 }
 
-func (f *Folder) path(d oci.Digest) string {
-	return filepath.Join(f.root, filepath.FromSlash(blobPath(d)))
+func path(d oci.Digest) string { return filepath.FromSlash(blobPath(d)) }
+
+// bring notes that content belongs to an image of this run.
+func (f *Folder) bring(d oci.Digest) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.brought[d] = true
 }
 
 // Has reports whether the content is there, whole and right. It reads it.
 func (f *Folder) Has(d oci.Descriptor) bool {
-	file, err := os.Open(f.path(d.Digest))
+	file, _, err := given.Open(f.root.OpenFile, path(d.Digest))
 	if err != nil {
 		return false
 	}
 	defer file.Close()
 	actual, err := d.Digest.Algorithm().FromReader(file)
-	return err == nil && actual == d.Digest
+	has := err == nil && actual == d.Digest
+	if has {
+		f.bring(d.Digest)
+	}
+	return has
 }
 
 // Put stores small content whole.
@@ -78,10 +198,11 @@ func (f *Folder) Put(d oci.Descriptor, raw []byte) error {
 	if oci.DigestOf(d.Digest.Algorithm(), raw) != d.Digest {
 		return digestError(d)
 	}
-	if err := os.MkdirAll(filepath.Dir(f.path(d.Digest)), 0o755); err != nil {
+	if err := f.makeFolder(filepath.Dir(path(d.Digest))); err != nil {
 		return err
 	}
-	return replace(f.path(d.Digest), raw)
+	f.bring(d.Digest)
+	return f.replace(path(d.Digest), raw)
 }
 
 func digestError(d oci.Descriptor) error {
@@ -92,6 +213,7 @@ func digestError(d oci.Descriptor) error {
 type Receiver struct {
 	folder *Folder
 	wanted oci.Descriptor
+	name   string
 	file   *os.File
 	hash   hash.Hash
 	offset int64
@@ -99,12 +221,15 @@ type Receiver struct {
 
 // Receive opens the content for writing at its end as far as it came before.
 func (f *Folder) Receive(d oci.Descriptor) (*Receiver, error) {
-	name := filepath.Join(f.root, partialFolder, d.Digest.Algorithm().String()+"-"+d.Digest.Encoded())
-	file, err := os.OpenFile(name, os.O_RDWR|os.O_CREATE, 0o644)
+	name := filepath.Join(partialFolder, d.Digest.Algorithm().String()+"-"+d.Digest.Encoded())
+	if info, err := f.root.Lstat(name); err == nil && !info.Mode().IsRegular() {
+		return nil, fmt.Errorf("%s in %s is a link or no file; nothing is written through it", name, f.at)
+	}
+	file, err := f.root.OpenFile(name, os.O_RDWR|os.O_CREATE|syscall.O_NONBLOCK, 0o644)
 	if err != nil {
 		return nil, fmt.Errorf("write to the image layout: %w", err)
 	}
-	r := &Receiver{folder: f, wanted: d, file: file, hash: d.Digest.Algorithm().Hash()}
+	r := &Receiver{folder: f, wanted: d, name: name, file: file, hash: d.Digest.Algorithm().Hash()}
 	if r.offset, err = io.Copy(r.hash, file); err != nil {
 		return nil, errors.Join(err, file.Close())
 	}
@@ -140,17 +265,22 @@ func (r *Receiver) Restart() error {
 // what was wanted is dropped and fails with oci.CodeDigestInvalid.
 func (r *Receiver) Commit() error {
 	actual := fmt.Sprintf("%s:%x", r.wanted.Digest.Algorithm(), r.hash.Sum(nil))
-	if actual != r.wanted.Digest.String() {
-		return errors.Join(digestError(r.wanted), r.file.Close(), os.Remove(r.file.Name()))
+	info, err := r.file.Stat()
+	if err == nil && (actual != r.wanted.Digest.String() || info.Size() != r.offset) {
+		err = digestError(r.wanted)
+	}
+	if err != nil {
+		return errors.Join(err, r.file.Close(), r.folder.root.Remove(r.name))
 	}
 	if err := r.file.Close(); err != nil {
 		return err
 	}
-	target := r.folder.path(r.wanted.Digest)
-	if err := os.MkdirAll(filepath.Dir(target), 0o755); err != nil {
+	target := path(r.wanted.Digest)
+	if err := r.folder.makeFolder(filepath.Dir(target)); err != nil {
 		return err
 	}
-	return os.Rename(r.file.Name(), target)
+	r.folder.bring(r.wanted.Digest)
+	return r.folder.root.Rename(r.name, target)
 }
 
 // Close lets go of the content and leaves what came for a later run.
@@ -159,100 +289,127 @@ func (r *Receiver) Close() error { return r.file.Close() }
 // Add enters an image under a name into the layout's index; an entry of the same
 // name gives way.
 func (f *Folder) Add(e Entry) error {
-	var index v1.Index
-	file := filepath.Join(f.root, v1.ImageIndexFile)
-	raw, err := os.ReadFile(file)
+	index := v1.Index{}
+	file, size, err := given.Open(f.root.OpenFile, v1.ImageIndexFile)
 	if err == nil {
-		err = json.Unmarshal(raw, &index)
+		var raw []byte
+		if raw, err = io.ReadAll(io.LimitReader(file, documentLimit+1)); size > documentLimit {
+			err = fmt.Errorf("it has more than %d MiB", documentLimit>>20)
+		}
+		err = errors.Join(err, file.Close())
+		if err == nil {
+			err = json.Unmarshal(raw, &index)
+		}
 	}
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return fmt.Errorf("read the layout's index.json: %w", err)
-	}
-	index.SchemaVersion, index.MediaType = 2, oci.MediaTypeIndex
-	kept := []oci.Descriptor{}
-	for _, d := range index.Manifests {
-		if name := d.Annotations[v1.AnnotationRefName]; name != e.Name || name == "" && d.Digest != e.Digest {
-			kept = append(kept, d)
-		}
 	}
 	d := oci.Descriptor{MediaType: e.MediaType, Digest: e.Digest, Size: e.Size, Platform: e.Platform}
 	if e.Name != "" {
 		d.Annotations = map[string]string{v1.AnnotationRefName: e.Name}
 	}
-	index.Manifests = append(kept, d)
-	if raw, err = json.MarshalIndent(index, "", "  "); err != nil {
+	f.entries = entered(f.entries, e, d)
+	index.Manifests = entered(index.Manifests, e, d)
+	raw, err := indexOf(index)
+	if err != nil {
 		return err
 	}
-	return replace(file, raw)
+	return f.replace(v1.ImageIndexFile, raw)
+}
+
+// entered returns entries with one more, to which one of the same name gives way.
+func entered(all []oci.Descriptor, e Entry, d oci.Descriptor) []oci.Descriptor {
+	kept := []oci.Descriptor{}
+	for _, one := range all {
+		if name := one.Annotations[v1.AnnotationRefName]; name != e.Name || name == "" && one.Digest != e.Digest {
+			kept = append(kept, one)
+		}
+	}
+	return append(kept, d)
+}
+
+func indexOf(index v1.Index) ([]byte, error) {
+	index.SchemaVersion, index.MediaType = 2, oci.MediaTypeIndex
+	return json.MarshalIndent(index, "", "  ")
 }
 
 // Finish removes what only a run in the middle needs.
-func (f *Folder) Finish() error { return os.RemoveAll(filepath.Join(f.root, partialFolder)) }
+func (f *Folder) Finish() error { return f.root.RemoveAll(partialFolder) }
 
-// Pack writes the layout as one tar and removes the folder. Names stand in order
+// Pack writes the images of this run as one tar and removes the folder. What an
+// earlier run left in it for another image is not carried along. Names stand in order
 // and times are left out, so that one image makes one tar.
 func (f *Folder) Pack(to string) error {
-	next := to + ".next"
-	out, err := os.Create(next)
+	out, err := os.CreateTemp(filepath.Dir(to), ".warthesis-tar-")
 	if err != nil {
 		return fmt.Errorf("write the tar: %w", err)
 	}
-	if err := errors.Join(f.pack(out), out.Close()); err != nil {
-		return errors.Join(fmt.Errorf("write the tar: %w", err), os.Remove(next))
+	if err := errors.Join(out.Chmod(0o644), f.pack(out), out.Close()); err != nil {
+		return errors.Join(fmt.Errorf("write the tar: %w", err), os.Remove(out.Name()))
 	}
-	if err := os.Rename(next, to); err != nil {
-		return err
+	if err := os.Rename(out.Name(), to); err != nil {
+		return errors.Join(err, os.Remove(out.Name()))
 	}
-	return os.RemoveAll(f.root)
+	return os.RemoveAll(f.at)
 }
 
 func (f *Folder) pack(out io.Writer) error {
-	var names []string
-	err := filepath.WalkDir(f.root, func(name string, entry fs.DirEntry, err error) error {
-		if err == nil && entry.Type().IsRegular() && !strings.Contains(name, partialFolder) {
-			names = append(names, name)
-		}
-		return err
-	})
-	if err != nil {
-		return err
-	}
-	sort.Strings(names)
 	w := tar.NewWriter(out)
+	names := make([]string, 0, len(f.brought))
+	for d := range f.brought {
+		names = append(names, blobPath(d))
+	}
+	slices.Sort(names)
 	for _, name := range names {
-		if err := packFile(w, f.root, name); err != nil {
+		if err := f.packFile(w, name); err != nil {
 			return err
 		}
 	}
-	return w.Close()
+	raw, err := indexOf(v1.Index{Manifests: f.entries})
+	if err != nil {
+		return err
+	}
+	if err := packBytes(w, v1.ImageIndexFile, raw); err != nil {
+		return err
+	}
+	return errors.Join(f.packFile(w, v1.ImageLayoutFile), w.Close())
 }
 
-func packFile(w *tar.Writer, root, name string) error {
-	file, err := os.Open(name)
+func (f *Folder) packFile(w *tar.Writer, name string) error {
+	file, size, err := given.Open(f.root.OpenFile, filepath.FromSlash(name))
 	if err != nil {
 		return err
 	}
 	defer file.Close()
-	info, err := file.Stat()
-	if err != nil {
+	if err := packHeader(w, name, size); err != nil {
 		return err
 	}
-	inside, err := filepath.Rel(root, name)
-	if err != nil {
-		return err
-	}
-	header := &tar.Header{Typeflag: tar.TypeReg, Name: filepath.ToSlash(inside), Size: info.Size(), Mode: 0o644, Format: tar.FormatPAX}
-	if err := w.WriteHeader(header); err != nil {
-		return err
-	}
-	_, err = io.CopyN(w, file, info.Size())
+	_, err = io.CopyN(w, file, size)
 	return err
+}
+
+func packBytes(w *tar.Writer, name string, raw []byte) error {
+	if err := packHeader(w, name, int64(len(raw))); err != nil {
+		return err
+	}
+	_, err := w.Write(raw)
+	return err
+}
+
+func packHeader(w *tar.Writer, name string, size int64) error {
+	return w.WriteHeader(&tar.Header{Typeflag: tar.TypeReg, Name: name, Size: size, Mode: 0o644, Format: tar.FormatPAX})
 }
 
 // HasContent reports whether anything came, whole or in part.
 func (f *Folder) HasContent() bool {
 	for _, folder := range []string{partialFolder, filepath.Join(v1.ImageBlobsDir, "sha256"), filepath.Join(v1.ImageBlobsDir, "sha512")} {
-		if names, err := os.ReadDir(filepath.Join(f.root, folder)); err == nil && len(names) > 0 {
+		opened, err := f.root.Open(folder)
+		if err != nil {
+			continue
+		}
+		names, err := opened.ReadDir(1)
+		opened.Close()
+		if err == nil && len(names) > 0 {
 			return true
 		}
 	}

@@ -1,16 +1,20 @@
 package login
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"path/filepath"
+	"time"
+
+	"warthesis/internal/given"
+	"warthesis/internal/oci"
 )
 
 // Hosts is what the client keeps about registries besides credentials: which one is
-// the default, and how each is trusted.
+// the default, how each is trusted, and where uploads that did not end are gone on with.
 type Hosts struct {
 	path string
 	// Default is the registry that a command means where none is named.
@@ -26,6 +30,9 @@ type Host struct {
 	Unverified bool `json:"unverified,omitempty"`
 }
 
+// hostsLimit is the largest file about registries in bytes that is read.
+const hostsLimit = 4 << 20
+
 // OpenHosts reads what is kept, by the environment; what is not there is empty.
 func OpenHosts(getenv func(string) string) (*Hosts, error) {
 	folder := getenv("WARTHESIS_CLIENT_FOLDER")
@@ -37,15 +44,8 @@ func OpenHosts(getenv func(string) string) (*Hosts, error) {
 		folder = filepath.Join(base, "warthesis")
 	}
 	h := &Hosts{path: filepath.Join(folder, "registries.json"), Known: map[string]Host{}}
-	raw, err := os.ReadFile(h.path)
-	if errors.Is(err, fs.ErrNotExist) {
-		return h, nil
-	}
-	if err == nil {
-		err = json.Unmarshal(raw, h)
-	}
-	if err != nil {
-		return nil, fmt.Errorf("read %s: %w", h.path, err)
+	if err := readJSON(h.path, h); err != nil {
+		return nil, err
 	}
 	if h.Known == nil {
 		h.Known = map[string]Host{}
@@ -53,14 +53,114 @@ func OpenHosts(getenv func(string) string) (*Hosts, error) {
 	return h, nil
 }
 
+// readJSON reads a file of the client's own; one that is not there changes nothing.
+func readJSON(path string, into any) error {
+	raw, err := given.Read(path, hostsLimit)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err == nil {
+		err = json.Unmarshal(raw, into)
+	}
+	if err != nil {
+		return fmt.Errorf("read %s: %w", path, err)
+	}
+	return nil
+}
+
 // Folder is where the client keeps files about registries.
 func (h *Hosts) Folder() string { return filepath.Dir(h.path) }
 
-// Save writes what is kept.
-func (h *Hosts) Save() error {
-	raw, err := json.MarshalIndent(h, "", "  ")
+// Change changes what is kept as it is now: others may have written to it since it was
+// read.
+func (h *Hosts) Change(ctx context.Context, do func(*Hosts)) error {
+	unlock, err := lockFolder(ctx, h.Folder())
 	if err != nil {
 		return err
 	}
-	return WriteSecret(h.path, append(raw, '\n'))
+	defer unlock()
+	now := &Hosts{path: h.path}
+	if err := readJSON(h.path, now); err != nil {
+		return err
+	}
+	if now.Known == nil {
+		now.Known = map[string]Host{}
+	}
+	do(now)
+	*h = *now
+	return writeJSON(h.path, h)
+}
+
+func writeJSON(path string, v any) error {
+	raw, err := json.MarshalIndent(v, "", "  ")
+	if err != nil {
+		return err
+	}
+	return WriteSecret(path, append(raw, '\n'))
+}
+
+// Uploads remembers uploads that did not end, beside what is kept about registries.
+type Uploads struct{ path string }
+
+// left is an upload that did not end.
+type left struct {
+	At    string    `json:"at"`
+	Since time.Time `json:"since"`
+}
+
+const (
+	// mostLeft is how many uploads are remembered, and leftFor how long: about as long
+	// as a registry keeps them.
+	mostLeft = 256
+	leftFor  = 24 * time.Hour
+)
+
+// Uploads returns what remembers uploads.
+func (h *Hosts) Uploads() Uploads { return Uploads{filepath.Join(h.Folder(), "uploads.json")} }
+
+func leftKey(registry string, name oci.Name, digest oci.Digest) string {
+	return registry + "/" + string(name) + "@" + string(digest)
+}
+
+// Find returns the address of an upload session of a blob, "" for none.
+func (u Uploads) Find(registry string, name oci.Name, digest oci.Digest) string {
+	all := map[string]left{}
+	// What cannot be read remembers nothing.
+	_ = readJSON(u.path, &all)
+	found := all[leftKey(registry, name, digest)]
+	if time.Since(found.Since) > leftFor {
+		return ""
+	}
+	return found.At
+}
+
+// Keep notes an upload session.
+func (u Uploads) Keep(registry string, name oci.Name, digest oci.Digest, at string) {
+	u.change(func(all map[string]left) { all[leftKey(registry, name, digest)] = left{at, time.Now().UTC()} })
+}
+
+// Drop forgets an upload session.
+func (u Uploads) Drop(registry string, name oci.Name, digest oci.Digest) {
+	u.change(func(all map[string]left) { delete(all, leftKey(registry, name, digest)) })
+}
+
+// change changes the file; where that fails, uploads begin anew.
+func (u Uploads) change(do func(map[string]left)) {
+	unlock, err := lockFolder(context.Background(), filepath.Dir(u.path))
+	if err != nil {
+		return
+	}
+	defer unlock()
+	all := map[string]left{}
+	_ = readJSON(u.path, &all)
+	if all == nil {
+		all = map[string]left{}
+	}
+	do(all)
+	for key, one := range all {
+		if time.Since(one.Since) > leftFor || len(all) > mostLeft {
+			delete(all, key)
+		}
+	}
+	_ = writeJSON(u.path, all)
 }

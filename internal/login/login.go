@@ -16,10 +16,14 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"sort"
 	"strings"
+	"syscall"
 	"time"
+
+	"warthesis/internal/given"
 )
 
 // File is a login file. What it does not know of the file is kept as it is.
@@ -72,15 +76,12 @@ const sizeLimit = 4 << 20
 // Open reads a login file; one that is not there is empty.
 func Open(path string) (*File, error) {
 	f := &File{Path: path, all: map[string]json.RawMessage{}, auths: map[string]json.RawMessage{}}
-	raw, err := os.ReadFile(path)
+	raw, err := given.Read(path, sizeLimit)
 	if errors.Is(err, fs.ErrNotExist) {
 		return f, nil
 	}
 	if err != nil {
 		return nil, fmt.Errorf("read the login file: %w", err)
-	}
-	if len(raw) > sizeLimit {
-		return nil, fmt.Errorf("the login file %s is larger than %d MiB", path, sizeLimit>>20)
 	}
 	return f, f.parse(raw)
 }
@@ -143,16 +144,23 @@ func (f *File) store() string {
 	return store
 }
 
+// means reports whether a key is that of a whole registry. Engines write addresses,
+// and the version of the protocol behind some; a key with another path is that of one
+// namespace.
+func means(key, registry string) bool {
+	_, path, _ := strings.Cut(strings.TrimPrefix(strings.TrimPrefix(key, "https://"), "http://"), "/")
+	path = strings.Trim(path, "/")
+	return HostOf(key) == registry && (path == "" || path == "v1" || path == "v2")
+}
+
 // Find returns the credentials for a registry, host:port: of its own entry, or of
 // the program that keeps them. None are no error.
 func (f *File) Find(ctx context.Context, registry string) (Credentials, error) {
-	for key, helper := range f.helpers() {
-		if HostOf(key) == registry {
-			return ask(ctx, helper, key)
-		}
+	if helper, key := f.helperOf(registry); helper != "" {
+		return ask(ctx, helper, key)
 	}
 	for _, key := range slices.Sorted(maps.Keys(f.auths)) {
-		if HostOf(key) != registry {
+		if !means(key, registry) {
 			continue
 		}
 		c, err := decode(f.auths[key])
@@ -201,9 +209,6 @@ const HelperPrefix = "docker-credential-"
 
 // ask gets the credentials from a credential helper, over its standard input and output.
 func ask(ctx context.Context, helper, registry string) (Credentials, error) {
-	if strings.ContainsAny(helper, `/\`) {
-		return Credentials{}, fmt.Errorf("%q is no name of a credential helper", helper)
-	}
 	out, err := run(ctx, helper, "get", []byte(registry))
 	var ended *exec.ExitError
 	if errors.As(err, &ended) && strings.Contains(string(out), "not found") {
@@ -216,29 +221,53 @@ func ask(ctx context.Context, helper, registry string) (Credentials, error) {
 	if err := json.Unmarshal(out, &answer); err != nil {
 		return Credentials{}, fmt.Errorf("the answer of the credential helper %s cannot be read", HelperPrefix+helper)
 	}
-	return Credentials{Account: answer.Username, Secret: answer.Secret, From: "the credential helper " + HelperPrefix + helper}, nil
+	// The name that stands for an identity token in the answer of a helper.
+	const token = "<token>"
+	return Credentials{Account: answer.Username, Secret: answer.Secret, Identity: answer.Username == token, From: "the credential helper " + HelperPrefix + helper}, nil
 }
+
+var helperName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,63}$`)
 
 // run asks a credential helper to do something.
 func run(ctx context.Context, helper, what string, input []byte) ([]byte, error) {
+	if !helperName.MatchString(helper) {
+		return nil, fmt.Errorf("%q is no name of a credential helper", helper)
+	}
 	ctx, cancel := context.WithTimeout(ctx, helperPatience)
 	defer cancel()
 	program := HelperPrefix + helper
 	cmd := exec.CommandContext(ctx, program, what)
 	cmd.Stdin = bytes.NewReader(input)
+	// What it has started may outlive it, and hold its output open.
+	cmd.WaitDelay = time.Second
 	out, err := cmd.Output()
-	if err != nil {
-		err = fmt.Errorf("the credential helper %s fails to %s: %w %s", program, what, err, bytes.TrimSpace(out))
+	switch {
+	case errors.Is(err, exec.ErrNotFound):
+		err = fmt.Errorf("the login file names the credential helper %s, which is not in the path: %w", program, exec.ErrNotFound)
+	case ctx.Err() != nil:
+		err = fmt.Errorf("the credential helper %s does not end; what it did took longer than %s, or was stopped: %w", program, helperPatience, ctx.Err())
+	case err != nil:
+		// What it has printed may be the secret: it is not repeated.
+		err = fmt.Errorf("the credential helper %s fails to %s: %w", program, what, err)
 	}
 	return out, err
 }
 
+// helperOf returns the helper that is named for a registry, and under which key.
+func (f *File) helperOf(registry string) (helper, key string) {
+	helpers := f.helpers()
+	for _, key := range slices.Sorted(maps.Keys(helpers)) {
+		if means(key, registry) {
+			return helpers[key], key
+		}
+	}
+	return "", ""
+}
+
 // keeper returns the helper that keeps the secrets of a registry, "" for none.
 func (f *File) keeper(registry string) string {
-	for key, helper := range f.helpers() {
-		if HostOf(key) == registry {
-			return helper
-		}
+	if helper, _ := f.helperOf(registry); helper != "" {
+		return helper
 	}
 	return f.store()
 }
@@ -248,8 +277,10 @@ func (f *File) keeper(registry string) string {
 func (f *File) Keep(ctx context.Context, registry string, c Credentials) (string, error) {
 	helper := f.keeper(registry)
 	if helper == "" {
-		f.Set(registry, c)
-		return f.Path, f.Save()
+		return f.Path, f.change(ctx, func() bool {
+			f.Set(registry, c)
+			return true
+		})
 	}
 	input, err := json.Marshal(map[string]string{"ServerURL": registry, "Username": c.Account, "Secret": c.Secret})
 	if err != nil {
@@ -266,15 +297,60 @@ func (f *File) Forget(ctx context.Context, registry string) (bool, error) {
 		if _, err := run(ctx, helper, "erase", []byte(registry)); err != nil {
 			return false, err
 		}
-		if f.Remove(registry) {
-			return true, f.Save()
+		return true, f.change(ctx, func() bool { return f.Remove(registry) })
+	}
+	found := false
+	err := f.change(ctx, func() bool {
+		found = f.Remove(registry)
+		return found
+	})
+	return found, err
+}
+
+// change changes the file as it is now: others may have written to it since it was
+// read. It is written where do says so.
+func (f *File) change(ctx context.Context, do func() bool) error {
+	unlock, err := lockFolder(ctx, filepath.Dir(f.Path))
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	now, err := Open(f.Path)
+	if err != nil {
+		return err
+	}
+	f.all, f.auths = now.all, now.auths
+	if !do() {
+		return nil
+	}
+	return f.save()
+}
+
+// lockPatience is how long the file of another program's change is waited for.
+const lockPatience = 10 * time.Second
+
+// lockFolder lets one program at a time change the files in a folder.
+func lockFolder(ctx context.Context, folder string) (unlock func(), err error) {
+	if err := os.MkdirAll(folder, 0o700); err != nil {
+		return nil, fmt.Errorf("write to %s: %w", folder, err)
+	}
+	lock, err := os.Open(folder)
+	if err != nil {
+		return nil, fmt.Errorf("write to %s: %w", folder, err)
+	}
+	ctx, cancel := context.WithTimeout(ctx, lockPatience)
+	defer cancel()
+	for {
+		err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB)
+		if err == nil {
+			return func() { lock.Close() }, nil
 		}
-		return true, nil
+		select {
+		case <-time.After(10 * time.Millisecond):
+		case <-ctx.Done():
+			return nil, errors.Join(fmt.Errorf("another program writes to the files in %s and does not end: %w", folder, err), lock.Close())
+		}
 	}
-	if !f.Remove(registry) {
-		return false, nil
-	}
-	return true, f.Save()
 }
 
 // Set puts the credentials of a registry into the file; Save writes it.
@@ -287,7 +363,7 @@ func (f *File) Set(registry string, c Credentials) {
 func (f *File) Remove(registry string) bool {
 	found := false
 	for key := range f.auths {
-		if HostOf(key) == registry {
+		if means(key, registry) {
 			delete(f.auths, key)
 			found = true
 		}
@@ -295,8 +371,10 @@ func (f *File) Remove(registry string) bool {
 	return found
 }
 
-// Merge takes over the entries of another file, and returns the keys of those that
-// it had with other credentials, which stay as they were here.
+// Merge takes over the entries of another file and the helpers that it names for
+// registries, and returns the keys of those that it had otherwise, which stay as they
+// were here. Nothing else of the other file counts: not the program that keeps all of
+// its secrets, not its proxies.
 func (f *File) Merge(other *File) (kept []string) {
 	for key, raw := range other.auths {
 		if mine, ok := f.auths[key]; ok {
@@ -309,10 +387,20 @@ func (f *File) Merge(other *File) (kept []string) {
 		}
 		f.auths[key] = raw
 	}
-	for name, raw := range other.all {
-		if _, ok := f.all[name]; !ok && name != "auths" {
-			f.all[name] = raw
+	helpers := f.helpers()
+	for key, helper := range other.helpers() {
+		switch mine, ok := helpers[key]; {
+		case !ok && helpers == nil:
+			helpers = map[string]string{key: helper}
+		case !ok:
+			helpers[key] = helper
+		case mine != helper:
+			kept = append(kept, key)
 		}
+	}
+	if len(helpers) > 0 {
+		// Names with names always marshal.
+		f.all["credHelpers"], _ = json.Marshal(helpers)
 	}
 	sort.Strings(kept)
 	return kept
@@ -358,8 +446,8 @@ func (f *File) Marshal() ([]byte, error) {
 	return append(raw, '\n'), err
 }
 
-// Save writes the file whole or not at all, for its owner's eyes alone.
-func (f *File) Save() error {
+// save writes the file whole or not at all, for its owner's eyes alone.
+func (f *File) save() error {
 	raw, err := f.Marshal()
 	if err != nil {
 		return err

@@ -103,6 +103,9 @@ func basicHeader(c login.Credentials) string {
 
 // scopeOf names what a request wants a token for.
 func scopeOf(r request) string {
+	if r.path == "_catalog" {
+		return "registry:catalog:*"
+	}
 	path := r.path
 	if r.at != nil {
 		// An address that was put together has no slash before its path.

@@ -98,6 +98,9 @@ func refusal(err error) error {
 	if errors.Is(err, access.ErrIssuer) {
 		return huma.Error502BadGateway(err.Error())
 	}
+	if errors.Is(err, context.Canceled) {
+		return huma.Error503ServiceUnavailable("the request was broken off")
+	}
 	if !errors.As(err, &known) {
 		slog.Error("a request of the management API failed", "error", err)
 		return huma.Error500InternalServerError("the registry failed; whoever runs it finds the reason in its log")
