@@ -166,7 +166,8 @@ func (c *Client) problem(answer *http.Response, body io.Reader) error {
 	if json.NewDecoder(body).Decode(&p) != nil || p.Detail == "" {
 		err := oci.Errorf(oci.CodeUnsupported, "%s answers %s; is it a Warthesis registry?", c.Base, answer.Status)
 		switch answer.StatusCode {
-		case http.StatusNotFound, http.StatusMethodNotAllowed, http.StatusNotImplemented:
+		case http.StatusNotFound, http.StatusMethodNotAllowed, http.StatusNotImplemented, http.StatusUnauthorized, http.StatusForbidden:
+			// Some registries want a login for whatever is not there. Ours says why.
 			return otherMake{err}
 		}
 		// What fails for a while says nothing about what it is.
@@ -176,6 +177,8 @@ func (c *Client) problem(answer *http.Response, body io.Reader) error {
 	for _, e := range p.Errors {
 		sentence += "; " + e.Location + ": " + e.Message
 	}
+	// One line, which passes for none of the client's own.
+	sentence = strings.Join(strings.Fields(sentence), " ")
 	code, known := codes[answer.StatusCode]
 	switch {
 	case code == oci.CodeUnauthorized && c.Secret == "" && c.NotLoggedIn != nil:

@@ -38,14 +38,14 @@ func (e *examination) step(name string, look func() (found string, err error)) {
 	}
 	found, err := look()
 	if err != nil {
-		fmt.Fprintf(e.t.out, "✗ %-12s %v\n", name, err)
+		fmt.Fprintf(e.t.out, "✗ %-12s %s\n", name, oneLine(err.Error()))
 		e.failed = fmt.Errorf("stopped at the step %q", name)
 		if code := codeOf(err); code != "" {
 			e.failed = oci.Errorf(code, "stopped at the step %q", name)
 		}
 		return
 	}
-	fmt.Fprintf(e.t.out, "✓ %-12s %s\n", name, found)
+	fmt.Fprintf(e.t.out, "✓ %-12s %s\n", name, oneLine(found))
 }
 
 // codeOf returns the kind of a refusal, for the exit code.
@@ -105,7 +105,7 @@ func (r *remote) examine(ctx context.Context, t terminal, p place, ref oci.Refer
 		return err
 	}
 	e := &examination{t: t}
-	e.step("name", func() (string, error) { return lookName(ctx, p.registry) })
+	e.step("name", func() (string, error) { return lookName(ctx, p.registry, w) })
 	e.step("port", func() (string, error) { return lookPort(ctx, p.registry, w) })
 	e.step("TLS", func() (string, error) { return lookTLS(ctx, p.registry, w) })
 	e.step("API", func() (string, error) { return lookAPI(ctx, w) })
@@ -139,12 +139,12 @@ func hostOf(registry string) string {
 	return host
 }
 
-func lookName(ctx context.Context, registry string) (string, error) {
+func lookName(ctx context.Context, registry string, w *way) (string, error) {
 	host := hostOf(registry)
 	if ip := net.ParseIP(host); ip != nil {
 		return host + " is an address; there is no name to look up", nil
 	}
-	if proxied, err := http.ProxyFromEnvironment(&http.Request{URL: peer.Base(registry, false)}); err == nil && proxied != nil {
+	if proxied := w.proxy(); proxied != nil {
 		return fmt.Sprintf("%s is looked up by the proxy %s", host, proxied.Host), nil
 	}
 	found, err := net.DefaultResolver.LookupHost(ctx, host)
@@ -367,7 +367,7 @@ func lookOwnNames(ctx context.Context, settings config.Config) (string, error) {
 	}
 	var said []string
 	for _, u := range outside {
-		found, err := lookName(ctx, u.Host)
+		found, err := lookName(ctx, u.Host, &way{base: u})
 		if err != nil {
 			return "", err
 		}

@@ -120,7 +120,7 @@ func (r *remote) listByStandard(ctx context.Context, t terminal, ref oci.Referen
 		return writeJSON(t.out, all)
 	}
 	for _, name := range all {
-		fmt.Fprintln(t.out, name)
+		fmt.Fprintln(t.out, oneLine(name))
 	}
 	fmt.Fprintf(t.err, "%d %s. This is no Warthesis registry: digests, sizes and times of a list only that can tell. One digest:  %s identify REFERENCE\n", len(all), what, programName())
 	return nil

@@ -41,7 +41,7 @@ func writeJSON(w io.Writer, v any) error {
 
 // newTable returns a table as all commands draw it.
 func newTable(t terminal, titles ...string) table.Writer {
-	w := table.NewWriter()
+	w := lines{table.NewWriter()}
 	w.SetOutputMirror(t.out)
 	style := table.StyleDefault
 	style.Box.PaddingLeft = ""
@@ -56,6 +56,19 @@ func newTable(t terminal, titles ...string) table.Writer {
 	}
 	w.AppendHeader(header)
 	return w
+}
+
+// lines is a table whose cells are one line each, whoever wrote what stands in them.
+type lines struct{ table.Writer }
+
+// AppendRow adds a row.
+func (l lines) AppendRow(row table.Row, config ...table.RowConfig) {
+	for i, cell := range row {
+		if text, is := cell.(string); is {
+			row[i] = oneLine(text)
+		}
+	}
+	l.Writer.AppendRow(row, config...)
 }
 
 // alignRight sets columns of numbers to the right.

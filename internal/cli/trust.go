@@ -88,7 +88,7 @@ func (r *remote) trust(ctx context.Context, t terminal, registry, expected strin
 		return err
 	}
 	found := authority.Fingerprint(certificate.Raw)
-	fmt.Fprintf(t.out, "%s is signed by: %s, good until %s\nFingerprint (SHA-256):\n  %s\n", registry, certificate.Subject.CommonName, certificate.NotAfter.Format(time.DateOnly), found)
+	fmt.Fprintf(t.out, "%s is signed by: %s, good until %s\nFingerprint (SHA-256):\n  %s\n", registry, oneLine(certificate.Subject.CommonName), certificate.NotAfter.Format(time.DateOnly), found)
 	if expected != "" && !strings.EqualFold(strings.ReplaceAll(expected, ":", ""), strings.ReplaceAll(found, ":", "")) {
 		return oci.Errorf(oci.CodeDenied, "that is not the fingerprint you gave, so it is not trusted; somebody else may be answering for %s", registry)
 	}

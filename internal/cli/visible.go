@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"io"
+	"strings"
 	"sync"
 	"unicode/utf8"
 )
@@ -61,4 +62,10 @@ func isObeyed(r rune) bool {
 		return true
 	}
 	return false
+}
+
+// oneLine spells out new lines and tabs too, for what must not pass for lines of ours:
+// a name, a refusal, a certificate's subject.
+func oneLine(s string) string {
+	return strings.NewReplacer("\n", `\u000a`, "\t", `\u0009`).Replace(s)
 }

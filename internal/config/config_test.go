@@ -17,6 +17,11 @@ func TestListsComeFromFilesAndFromText(t *testing.T) {
 	require.NoError(t, c.ReadEnvironment([]string{"WARTHESIS_TRUSTED_PROXIES=10.0.0.0/24, ::1", "WARTHESIS_CLIENT_FOLDER=/x", "WARTHESIS_ADMIN_PASSWORD=s", "HOME=/x"}))
 	require.NoError(t, c.Check())
 	assert.Equal(t, "s", c.AdminPassword)
+	require.NoError(t, c.ReadEnvironment([]string{
+		"WARTHESIS_SERVICE_HOST=10.0.0.1", "WARTHESIS_SERVICE_PORT=7070", "WARTHESIS_SERVICE_PORT_HTTPS=7070", "WARTHESIS_PORT=tcp://10.0.0.1:7070",
+		"WARTHESIS_PORT_7070_TCP=tcp://10.0.0.1:7070", "WARTHESIS_PORT_7070_TCP_PROTO=tcp", "WARTHESIS_PORT_7070_TCP_ADDR=10.0.0.1", "WARTHESIS_PORT_7070_TCP_PORT=7070",
+	}), "what a cluster puts into every container for a service of that name")
+	assert.ErrorContains(t, c.ReadEnvironment([]string{"WARTHESIS_PORTS=7070"}), "WARTHESIS_PORTS")
 	trusted, err := c.Trusted()
 	require.NoError(t, err)
 	require.Len(t, trusted, 2)

@@ -11,7 +11,9 @@ import (
 	"os"
 	pathpkg "path"
 	"path/filepath"
+	"strconv"
 	"strings"
+	"unicode"
 
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 
@@ -144,6 +146,10 @@ func (s *Source) Find(name string) (Entry, error) {
 func (e Entry) label() string {
 	if e.Name == "" {
 		return e.Digest.String()
+	}
+	// Whoever made the layout wrote it: it is one word among others, whatever it is.
+	if strings.ContainsFunc(e.Name, unicode.IsSpace) {
+		return strconv.Quote(e.Name)
 	}
 	return e.Name
 }

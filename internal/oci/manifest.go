@@ -16,6 +16,10 @@ type Descriptor = v1.Descriptor
 // registries to take (distribution-spec, "Pushing Manifests").
 const DefaultManifestLimit = 4 << 20
 
+// MostManifestLimit is the largest manifest in bytes that a service may be told to
+// take, and that a client takes of any.
+const MostManifestLimit = 64 << 20
+
 // MaxDescriptors is how many layers, or how many manifests, one manifest or index may
 // name: each is a row that is written while all other changes wait.
 const MaxDescriptors = 4096

@@ -128,7 +128,14 @@ func scopeOf(r request) string {
 // authorize answers the challenges of a refusal of the registry: it returns whether
 // the request is worth another try.
 func (c *Client) authorize(ctx context.Context, answer *reply, scope string) (bool, error) {
-	return c.answerOne(ctx, readChallenges(answer.Header.Values("WWW-Authenticate")), scope)
+	challenges := readChallenges(answer.Header.Values("WWW-Authenticate"))
+	if scope == "" {
+		// What is asked for at the door is asked for behind it, and shown to people.
+		c.auth.preparing.Lock()
+		c.auth.asked, c.auth.challenges = true, challenges
+		c.auth.preparing.Unlock()
+	}
+	return c.answerOne(ctx, challenges, scope)
 }
 
 // answerOne answers the first of several challenges that can be: one for a token

@@ -316,7 +316,7 @@ func (c *Client) refusal(answer *reply) error {
 	err := oci.Errorf(codeOf(answer.Response), "%s answers %s", c.registry, answer.Status)
 	if json.Unmarshal(raw, &body) == nil && len(body.Errors) > 0 {
 		said := body.Errors[0]
-		err = oci.Errorf(said.Code, "%s refuses: %s", c.registry, firstOf(said.Message, string(said.Code)))
+		err = oci.Errorf(said.Code, "%s refuses: %s", c.registry, inOneLine(firstOf(said.Message, string(said.Code))))
 	}
 	switch {
 	case answer.away:
@@ -329,6 +329,9 @@ func (c *Client) refusal(answer *reply) error {
 	}
 	return err
 }
+
+// inOneLine leaves what a registry says one line, which passes for none of ours.
+func inOneLine(said string) string { return strings.Join(strings.Fields(said), " ") }
 
 // loginMissing says why a registry wants a login that it was not given, or was.
 func (c *Client) loginMissing(said *oci.Error) *oci.Error {
@@ -493,7 +496,7 @@ func (c *Client) Manifest(ctx context.Context, name oci.Name, target string) (oc
 }
 
 // manifestLimit is the largest manifest in bytes that is taken.
-const manifestLimit = oci.DefaultManifestLimit
+const manifestLimit = oci.MostManifestLimit
 
 // listLimit is the longest page of a list in bytes that is read.
 const listLimit = 16 << 20
