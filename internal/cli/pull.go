@@ -97,6 +97,9 @@ type destination struct {
 func openDestination(ctx context.Context, t terminal, at string) (*destination, error) {
 	d := &destination{at: at}
 	if strings.HasSuffix(at, ".tar") {
+		if is, err := os.Lstat(at); err == nil && !is.Mode().IsRegular() {
+			return nil, usage("%s is there and is no plain file; name another, or a folder", at)
+		}
 		d.tar, d.at = at, at+".partial"
 	}
 	_, err := os.Stat(d.at)

@@ -340,11 +340,16 @@ func (f *Folder) Finish() error { return f.root.RemoveAll(partialFolder) }
 // earlier run left in it for another image is not carried along. Names stand in order
 // and times are left out, so that one image makes one tar.
 func (f *Folder) Pack(to string) error {
-	out, err := os.CreateTemp(filepath.Dir(to), ".warthesis-tar-")
+	// One that was killed over this leaves it to be written anew: the folder is locked.
+	next := to + ".next"
+	if err := os.Remove(next); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("write the tar: %w", err)
+	}
+	out, err := os.OpenFile(next, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
 	if err != nil {
 		return fmt.Errorf("write the tar: %w", err)
 	}
-	if err := errors.Join(out.Chmod(0o644), f.pack(out), out.Close()); err != nil {
+	if err := errors.Join(f.pack(out), out.Sync(), out.Close()); err != nil {
 		return errors.Join(fmt.Errorf("write the tar: %w", err), os.Remove(out.Name()))
 	}
 	if err := os.Rename(out.Name(), to); err != nil {

@@ -99,6 +99,9 @@ func (f *File) parse(raw []byte) error {
 	if err := json.Unmarshal(raw, &f.all); err != nil {
 		return fmt.Errorf("the login file %s is not right: %w", f.Path, err)
 	}
+	if key := keyTwice(json.NewDecoder(bytes.NewReader(raw))); key != "" {
+		return fmt.Errorf("the login file %s is not right: %q stands in it twice, and which one counts nobody can tell; take one out", f.Path, key)
+	}
 	if given, ok := f.all["auths"]; ok {
 		if err := json.Unmarshal(given, &f.auths); err != nil {
 			return fmt.Errorf("the auths of the login file %s are not right: %w", f.Path, err)
@@ -108,6 +111,29 @@ func (f *File) parse(raw []byte) error {
 		f.auths = map[string]json.RawMessage{}
 	}
 	return nil
+}
+
+// keyTwice returns a key that stands twice in one object of valid JSON, "" for none.
+func keyTwice(d *json.Decoder) string {
+	opening, _ := d.Token()
+	if opening != json.Delim('{') && opening != json.Delim('[') {
+		return ""
+	}
+	seen := map[json.Token]bool{}
+	for d.More() {
+		if opening == json.Delim('{') {
+			key, _ := d.Token()
+			if seen[key] {
+				return key.(string)
+			}
+			seen[key] = true
+		}
+		if key := keyTwice(d); key != "" {
+			return key
+		}
+	}
+	_, _ = d.Token()
+	return ""
 }
 
 // Keys returns the keys of all entries, helpers' included, in order.

@@ -141,6 +141,17 @@ func TestForgettingARegistryLeavesTheEntriesOfItsNamespaces(t *testing.T) {
 	assert.False(t, f.Remove("r:1"))
 }
 
+func TestAnEntryThatStandsTwiceIsRefused(t *testing.T) {
+	for _, raw := range []string{
+		`{"auths":{},"auths":{}}`, `{"auths":{"a.example":{"auth":"YTpi"},"b.example":{},"a.example":{"auth":"Yzpk"}}}`, `{"x":[{"y":1,"y":2}]}`,
+	} {
+		_, err := Parse("file", []byte(raw))
+		assert.ErrorContains(t, err, "twice", raw)
+	}
+	_, err := Parse("file", []byte(`{"auths":{"a.example":{"auth":"YTpi"},"b.example":{"auth":"YTpi"}},"x":[{"y":1},{"y":1}]}`))
+	assert.NoError(t, err)
+}
+
 func TestMergingTakesEntriesAndHelpersAndNothingElse(t *testing.T) {
 	f := parse(t, `{"auths":{"a":{"auth":"YTpi"}},"credHelpers":{"h":"one"}}`)
 	other := parse(t, `{"auths":{"a":{"auth":"YTpj"},"b":{"auth":"YTpi"}},"credHelpers":{"h":"two","g":"three"},"credsStore":"keychain","proxies":{"default":{"httpProxy":"http://evil.example"}}}`)
