@@ -291,6 +291,9 @@ func (c *Client) fetchRest(ctx context.Context, name oci.Name, d oci.Descriptor,
 	}
 	// One byte more than is missing is enough to see that too much comes.
 	left := d.Size - to.Offset()
+	if answer.ContentLength >= 0 && answer.ContentLength != left {
+		return oci.Errorf(oci.CodeSizeInvalid, "the image says that %s has %d bytes, and %s would send %d where %d are missing", d.Digest, d.Size, c.registry, answer.ContentLength, left)
+	}
 	n, err := io.Copy(to, &counted{io.LimitReader(answer.Body, left+1), told})
 	var local *fs.PathError
 	switch {

@@ -301,6 +301,20 @@ func TestAPartThatWasNotAskedForIsNotTaken(t *testing.T) {
 	}
 }
 
+// A size that cannot be is told from the first answer.
+func TestASizeThatCannotBeIsToldAtOnce(t *testing.T) {
+	for _, size := range []int64{1, int64(len(layer)) - 1, int64(len(layer)) + 1, 1 << 62} {
+		c, o := speakAs(t, login.Credentials{}, func(o *Options) { o.Patience = time.Hour }, func(w http.ResponseWriter, _ *http.Request) {
+			w.Header().Set("Content-Length", fmt.Sprint(len(layer)))
+			_, _ = w.Write(layer)
+		})
+		to := &kept{}
+		assert.ErrorIs(t, c.PullBlob(ctx, "a", oci.Descriptor{Digest: wanted.Digest, Size: size}, to, nil), oci.CodeSizeInvalid)
+		assert.Len(t, o.calls, 2, "the first question and the one request")
+		assert.Empty(t, to.Bytes())
+	}
+}
+
 // notes remembers sessions as the login's neighbour does, in memory.
 type notes map[oci.Digest]string
 
