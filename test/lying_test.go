@@ -135,6 +135,7 @@ func TestALoginThatIsNotCheckedIsNotCalledChecked(t *testing.T) {
 	})
 	r = kit.RunWith(t, "open-sesame", "login", closed, "--account", "casper", "--from-stdin")
 	require.Equal(t, 0, r.Code, r.Err)
+	assert.Contains(t, r.Err, "what you gave is kept itself")
 	r = kit.Run(t, "doctor", closed)
 	assert.Equal(t, 0, r.Code, r.Out)
 	assert.Contains(t, r.Out, realm+", which gets the login")
@@ -149,10 +150,20 @@ func TestALoginThatIsNotCheckedIsNotCalledChecked(t *testing.T) {
 		w.Header().Set("WWW-Authenticate", `Basic realm="x"`)
 		w.WriteHeader(http.StatusUnauthorized)
 	})
-	r = kit.RunWith(t, "open-sesame", "login", empty, "--account", "casper", "--from-stdin")
-	assert.NotEqual(t, 0, r.Code)
+	for _, secret := range []string{"open-sesame", "warthesis_" + strings.Repeat("a", 39)} {
+		r = kit.RunWith(t, secret, "login", empty, "--account", "casper", "--from-stdin")
+		assert.NotEqual(t, 0, r.Code)
+	}
+	// What fails for a while says nothing about the make, and nothing is kept.
+	failing := lyingRegistry(t, func(w http.ResponseWriter, r *http.Request) {
+		if strings.HasPrefix(r.URL.Path, "/api/") {
+			w.WriteHeader(http.StatusServiceUnavailable)
+		}
+	})
+	assert.NotEqual(t, 0, kit.RunWith(t, "open-sesame", "login", failing, "--account", "casper", "--from-stdin").Code)
 	kept, _ := os.ReadFile(os.Getenv("WARTHESIS_CLIENT_LOGIN_FILE"))
 	assert.NotContains(t, string(kept), empty)
+	assert.NotContains(t, string(kept), failing)
 }
 
 func TestTrustTakesOneAuthorityAndItsBytesAlone(t *testing.T) {

@@ -231,6 +231,9 @@ func (r *remote) logIn(ctx context.Context, registry string, given *login.Creden
 	case err == nil && isToken(given.Secret):
 		var me api.Me
 		err = client.Do(ctx, "GET", "/api/v1/me", nil, nil, &me)
+		if err == nil && me.Account == "" {
+			err = fmt.Errorf("%s answers, and does not say whose token that is; nothing is kept", client.Base)
+		}
 		given.Account = me.Account
 	case err == nil:
 		*given, err = exchange(ctx, client, *given)
@@ -261,10 +264,15 @@ func (r *remote) checkElsewhere(ctx context.Context, registry string, given logi
 		return err
 	}
 	checked, err := client.CheckLogin(ctx)
-	if err == nil && !checked {
+	switch {
+	case err != nil:
+		return err
+	case !checked:
 		fmt.Fprintf(r.t.err, "WARNING: %s answers anybody, so whether the login is right could not be checked. It is kept as it was given.\n", registry)
+	case !isToken(given.Secret):
+		fmt.Fprintf(r.t.err, "%s gives no token in place of a password: what you gave is kept itself. If the registry has tokens, log in with one.\n", registry)
 	}
-	return err
+	return nil
 }
 
 func addLogout(root *cobra.Command, t terminal, r *remote) {
