@@ -166,6 +166,32 @@ func TestALoginThatIsNotCheckedIsNotCalledChecked(t *testing.T) {
 	assert.NotContains(t, string(kept), failing)
 }
 
+// The management API is followed nowhere: not with a login, and not with an identity.
+func TestNobodyElseGetsWhatIsForTheManagementAPI(t *testing.T) {
+	ownClient(t)
+	var mu sync.Mutex
+	var got []string
+	elsewhere := lyingRegistry(t, func(w http.ResponseWriter, r *http.Request) {
+		mu.Lock()
+		defer mu.Unlock()
+		got = append(got, r.Method+" "+r.URL.Path)
+	})
+	for _, status := range []int{http.StatusFound, http.StatusTemporaryRedirect, http.StatusPermanentRedirect} {
+		address := lyingRegistry(t, func(w http.ResponseWriter, r *http.Request) {
+			if strings.HasPrefix(r.URL.Path, "/api/") {
+				http.Redirect(w, r, "http://"+elsewhere+r.URL.Path, status)
+			}
+		})
+		require.Equal(t, 0, kit.RunWith(t, "open-sesame", "login", address, "--account", "casper", "--from-stdin").Code)
+		for _, args := range [][]string{
+			{"login", address, "--identity", "-"}, {"whoami", address}, {"token", "make", address, "x"}, {"account", "list", address}, {"list", address}, {"logout", address},
+		} {
+			_ = kit.RunWith(t, "eyJhbGciOiJSUzI1NiJ9.e30.c2ln", args...)
+		}
+	}
+	assert.Empty(t, got)
+}
+
 func TestTrustTakesOneAuthorityAndItsBytesAlone(t *testing.T) {
 	s := kit.Start(t, t.TempDir(), "--private-authority")
 	ownClient(t)

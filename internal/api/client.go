@@ -166,7 +166,8 @@ func (c *Client) problem(answer *http.Response, body io.Reader) error {
 	if json.NewDecoder(body).Decode(&p) != nil || p.Detail == "" {
 		err := oci.Errorf(oci.CodeUnsupported, "%s answers %s; is it a Warthesis registry?", c.Base, answer.Status)
 		switch answer.StatusCode {
-		case http.StatusNotFound, http.StatusMethodNotAllowed, http.StatusNotImplemented, http.StatusUnauthorized, http.StatusForbidden:
+		case http.StatusMovedPermanently, http.StatusFound, http.StatusSeeOther, http.StatusTemporaryRedirect, http.StatusPermanentRedirect,
+			http.StatusNotFound, http.StatusMethodNotAllowed, http.StatusNotImplemented, http.StatusUnauthorized, http.StatusForbidden:
 			// Some registries want a login for whatever is not there. Ours says why.
 			return otherMake{err}
 		}
