@@ -75,6 +75,25 @@ func TestWhatOthersWroteIsShownAndNotDone(t *testing.T) {
 	}
 }
 
+// A manifest is shown byte for byte to programs, and made visible to a terminal.
+func TestAManifestIsExactInAPipeAndVisibleInATerminal(t *testing.T) {
+	manifest := []byte(`{"schemaVersion":2,"mediaType":"` + oci.MediaTypeImage + `","config":{"mediaType":"a/b","digest":"` + string(oci.DigestOf(oci.SHA256, nil)) +
+		"\",\"size\":0},\"layers\":[],\"annotations\":{\"a\":\"before\u009b31m\u202eafter\"}}")
+	address := lyingRegistry(t, func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Content-Type", oci.MediaTypeImage)
+		_, _ = w.Write(manifest)
+	})
+	assert.Equal(t, string(manifest), kit.Must(t, "show", address+"/a/b:1"))
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	terminal := exec.CommandContext(ctx, "script", "--quiet", "--return", "--command", kit.Binary(t)+" show "+address+"/a/b:1", "/dev/null")
+	terminal.Env = kit.ClientEnvironment()
+	out, err := terminal.CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	assert.Contains(t, string(out), `before\u009b31m\u202eafter`)
+	assert.NotContains(t, string(out), "\u009b")
+}
+
 // At a registry of another make the list is what the standard gives, and ends.
 func TestAListOfAnyRegistryEndsAndComesByTheStandard(t *testing.T) {
 	asked := 0

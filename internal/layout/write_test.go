@@ -1,9 +1,13 @@
 package layout
 
 import (
+	"archive/tar"
 	"context"
+	"errors"
+	"io"
 	"os"
 	"os/exec"
+	pathpkg "path"
 	"path/filepath"
 	"sync"
 	"syscall"
@@ -179,4 +183,59 @@ func TestStrangeFilesAreRefusedAndWaitedForByNobody(t *testing.T) {
 	require.NoError(t, os.Truncate(packed, 512*1024))
 	_, err = Open(packed)
 	assert.Error(t, err)
+}
+
+// Only plain files, and links to them within the tar, are content: whatever else
+// stands at the place of a blob is none.
+func TestATarHasContentInPlainFilesAlone(t *testing.T) {
+	content := []byte("a layer that somebody left outside")
+	d := descriptor(content)
+	outside := filepath.Join(t.TempDir(), "outside")
+	require.NoError(t, os.WriteFile(outside, content, 0o600))
+	at := blobPath(d.Digest)
+	index := []byte(`{"schemaVersion":2,"manifests":[{"mediaType":"` + oci.MediaTypeImage + `","digest":"` + string(d.Digest) + `","size":1}]}`)
+	for says, test := range map[string]struct {
+		headers []tar.Header
+		there   bool
+	}{
+		"a plain file":                {[]tar.Header{{Name: at, Typeflag: tar.TypeReg, Size: int64(len(content))}}, true},
+		"with a dot before it":        {[]tar.Header{{Name: "./" + at, Typeflag: tar.TypeReg, Size: int64(len(content))}}, true},
+		"a link to one of it":         {[]tar.Header{{Name: "x", Typeflag: tar.TypeReg, Size: int64(len(content))}, {Name: at, Typeflag: tar.TypeLink, Linkname: "x"}}, true},
+		"a link to nothing":           {[]tar.Header{{Name: at, Typeflag: tar.TypeLink, Linkname: "y"}}, false},
+		"a link to itself":            {[]tar.Header{{Name: at, Typeflag: tar.TypeSymlink, Linkname: pathpkg.Base(at)}}, false},
+		"a link that leads out of it": {[]tar.Header{{Name: at, Typeflag: tar.TypeSymlink, Linkname: outside}}, false},
+		"a link up and out of it":     {[]tar.Header{{Name: at, Typeflag: tar.TypeSymlink, Linkname: "../../../../../../.." + outside}}, false},
+		"a named pipe":                {[]tar.Header{{Name: at, Typeflag: tar.TypeFifo}}, false},
+		"a device":                    {[]tar.Header{{Name: at, Typeflag: tar.TypeChar}}, false},
+		"a disk":                      {[]tar.Header{{Name: at, Typeflag: tar.TypeBlock}}, false},
+		"a folder":                    {[]tar.Header{{Name: at + "/", Typeflag: tar.TypeDir}}, false},
+		"a file above the tar":        {[]tar.Header{{Name: "../" + at, Typeflag: tar.TypeReg, Size: int64(len(content))}}, false},
+	} {
+		file, err := os.Create(filepath.Join(t.TempDir(), "of.tar"))
+		require.NoError(t, err)
+		w := tar.NewWriter(file)
+		for _, h := range append([]tar.Header{{Name: "index.json", Typeflag: tar.TypeReg, Size: int64(len(index))}}, test.headers...) {
+			h.Mode = 0o644
+			require.NoError(t, w.WriteHeader(&h), says)
+			switch {
+			case h.Name == "index.json":
+				_, err = w.Write(index)
+			case h.Typeflag == tar.TypeReg:
+				_, err = w.Write(content)
+			}
+			require.NoError(t, err, says)
+		}
+		require.NoError(t, errors.Join(w.Close(), file.Close()))
+		source, err := Open(file.Name())
+		require.NoError(t, err, says)
+		opened, err := source.Open(d)
+		if !test.there {
+			assert.ErrorContains(t, err, "does not have it", says)
+			continue
+		}
+		require.NoError(t, err, says)
+		raw, err := io.ReadAll(io.NewSectionReader(opened, 0, opened.Size()))
+		require.NoError(t, err)
+		assert.Equal(t, content, raw, says)
+	}
 }
