@@ -176,11 +176,17 @@ func TestTheKeyboardReachesARowAndOpensIt(t *testing.T) {
 	require.NoError(t, page.WaitFor(`[role=row][data-index="3"]`))
 	_, err := browser.Evaluate[bool](page, `document.querySelector('[role=row][data-index="0"]').focus() || true`)
 	require.NoError(t, err)
-	const down, end, up, enter = "\u0301", "\u0113", "\u0304", "\r"
-	_ = end
+	const down, up, enter = "\u0301", "\u0304", "\r"
 	require.NoError(t, page.Keys(down))
 	require.NoError(t, page.Wait(`document.activeElement.dataset.index === "1"`))
 	require.NoError(t, page.Keys(up+down+down))
+	require.NoError(t, page.Wait(`document.activeElement.dataset.index === "2"`))
+	// Keys that come faster than frames are all counted.
+	_, err = browser.Evaluate[bool](page, `["ArrowDown", "ArrowDown", "ArrowUp", "ArrowDown"].forEach(key =>
+		document.activeElement.dispatchEvent(new KeyboardEvent("keydown", {key, bubbles: true, cancelable: true}))) || true`)
+	require.NoError(t, err)
+	require.NoError(t, page.Wait(`document.activeElement.dataset.index === "4"`))
+	require.NoError(t, page.Keys(up+up))
 	require.NoError(t, page.Wait(`document.activeElement.dataset.index === "2"`))
 	require.NoError(t, page.Keys(enter))
 	require.NoError(t, page.Wait(`location.pathname === "/r/base/os"`))

@@ -40,13 +40,17 @@ export function RowTable<Row, Sort extends string>(props: {
     if (more && last >= rows.length - 30) onMore?.()
   }, [more, onMore, last, rows.length])
 
+  // Where the last key went, until that row has the focus: keys may come faster than frames.
+  const aim = useRef<number>(undefined)
   const focusRow = (index: number) => {
     const to = Math.max(0, Math.min(rows.length - 1, index))
+    aim.current = to
     setCurrent(to)
     virtual.scrollToIndex(to)
     requestAnimationFrame(() => box.current?.querySelector<HTMLElement>(`[data-index="${to}"]`)?.focus())
   }
-  const onKey = (e: KeyboardEvent, index: number) => {
+  const onKey = (e: KeyboardEvent, focused: number) => {
+    const index = aim.current ?? focused
     const page = Math.max(1, Math.floor((box.current?.clientHeight ?? 0) / rowHeight) - 2)
     const steps: Record<string, number> = { ArrowDown: index + 1, ArrowUp: index - 1, PageDown: index + page, PageUp: index - page, Home: 0, End: rows.length - 1 }
     const to = steps[e.key]
@@ -54,7 +58,7 @@ export function RowTable<Row, Sort extends string>(props: {
       e.preventDefault()
       focusRow(to)
     }
-    if (e.key === 'Enter' && e.target === e.currentTarget && props.place) void go(props.place(rows[index]!))
+    if (e.key === 'Enter' && e.target === e.currentTarget && props.place) void go(props.place(rows[Math.min(index, rows.length - 1)]!))
   }
   const grid = { display: 'grid', gridTemplateColumns: columns.map((c) => c.width).join(' '), columnGap: 2.5, px: 2, alignItems: 'center' } as const
   return (
@@ -93,7 +97,10 @@ export function RowTable<Row, Sort extends string>(props: {
               aria-rowindex={item.index + 2}
               data-index={item.index}
               tabIndex={item.index === Math.min(current, rows.length - 1) ? 0 : -1}
-              onFocus={() => setCurrent(item.index)}
+              onFocus={() => {
+                aim.current = undefined
+                setCurrent(item.index)
+              }}
               onKeyDown={(e) => onKey(e, item.index)}
               onClick={() => props.place && void go(props.place(row))}
               sx={{
