@@ -155,17 +155,11 @@ func lookName(ctx context.Context, registry string, w *way) (string, error) {
 }
 
 func lookPort(ctx context.Context, registry string, w *way) (string, error) {
-	port, proxied := portPlain, w.proxy()
-	if w.base.Scheme == "https" {
-		port = portTLS
-	}
-	at, through := withPort(registry, port), ""
+	proxied := w.proxy()
+	at, through := withPort(registry, portOf(w.base.Scheme)), ""
 	if proxied != nil {
 		// Nothing but the proxy can be reached from here, as far as anybody knows.
-		at, through = withPort(proxied.Host, map[string]string{"https": portTLS}[proxied.Scheme]), "the proxy of the environment, "
-		if proxied.Port() == "" && proxied.Scheme != "https" {
-			at = withPort(proxied.Host, portPlain)
-		}
+		at, through = withPort(proxied.Host, portOf(proxied.Scheme)), "the proxy of the environment, "
 	}
 	conn, err := (&net.Dialer{Timeout: 10 * time.Second}).DialContext(ctx, "tcp", at)
 	if err != nil && proxied != nil {

@@ -194,6 +194,14 @@ const (
 	portTLS   = "443"
 )
 
+// portOf returns the port that a scheme means.
+func portOf(scheme string) string {
+	if scheme == "https" {
+		return portTLS
+	}
+	return portPlain
+}
+
 // withPort adds a port where none is named.
 func withPort(registry, port string) string {
 	if _, _, err := net.SplitHostPort(registry); err != nil {

@@ -43,8 +43,12 @@ func OpenHosts(getenv func(string) string) (*Hosts, error) {
 		}
 		folder = filepath.Join(base, "warthesis")
 	}
-	h := &Hosts{path: filepath.Join(folder, "registries.json"), Known: map[string]Host{}}
-	if err := readJSON(h.path, h); err != nil {
+	return readHosts(filepath.Join(folder, "registries.json"))
+}
+
+func readHosts(path string) (*Hosts, error) {
+	h := &Hosts{path: path}
+	if err := readJSON(path, h); err != nil {
 		return nil, err
 	}
 	if h.Known == nil {
@@ -79,12 +83,9 @@ func (h *Hosts) Change(ctx context.Context, do func(*Hosts)) error {
 		return err
 	}
 	defer unlock()
-	now := &Hosts{path: h.path}
-	if err := readJSON(h.path, now); err != nil {
+	now, err := readHosts(h.path)
+	if err != nil {
 		return err
-	}
-	if now.Known == nil {
-		now.Known = map[string]Host{}
 	}
 	do(now)
 	*h = *now

@@ -75,15 +75,11 @@ const sizeLimit = 4 << 20
 
 // Open reads a login file; one that is not there is empty.
 func Open(path string) (*File, error) {
-	f := &File{Path: path, all: map[string]json.RawMessage{}, auths: map[string]json.RawMessage{}}
 	raw, err := given.Read(path, sizeLimit)
-	if errors.Is(err, fs.ErrNotExist) {
-		return f, nil
-	}
-	if err != nil {
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, fmt.Errorf("read the login file: %w", err)
 	}
-	return f, f.parse(raw)
+	return Parse(path, raw)
 }
 
 // Parse reads a login file from bytes.

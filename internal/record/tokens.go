@@ -101,21 +101,23 @@ func (tx *Tx) EndLogin(id int64) error {
 	if err != nil {
 		return err
 	}
-	if err := tx.adopt("parent_id = ?", id, ended.ParentID); err != nil {
+	if err := tx.adopt([]int64{id}, ended.ParentID); err != nil {
 		return err
 	}
 	return tx.revoke("SELECT id FROM tokens WHERE id = ?", id)
 }
 
-// adopt gives tokens made by hand another parent.
-func (tx *Tx) adopt(which string, value any, parent int64) error {
-	var ids []int64
-	children := func() *gorm.DB { return tx.db.Model(&Token{}).Where(which, value).Where("kind = ?", TokenMade) }
-	if err := children().Pluck("id", &ids).Error; err != nil {
-		return err
-	}
-	tx.touched.tokens = append(tx.touched.tokens, ids...)
-	return children().Update("parent_id", parent).Error
+// adopt gives tokens that were made by hand by some another parent.
+func (tx *Tx) adopt(of []int64, parent int64) error {
+	return inSlices(of, func(some []int64) error {
+		children := func() *gorm.DB { return tx.db.Model(&Token{}).Where("parent_id IN ? AND kind = ?", some, TokenMade) }
+		var ids []int64
+		if err := children().Pluck("id", &ids).Error; err != nil {
+			return err
+		}
+		tx.touched.tokens = append(tx.touched.tokens, ids...)
+		return children().Update("parent_id", parent).Error
+	})
 }
 
 // EndLogins ends all logins and sessions of an account but one, as EndLogin does.
@@ -125,10 +127,8 @@ func (tx *Tx) EndLogins(account, but int64) error {
 	if err := tx.db.Raw(logins+" AND revoked_at = 0", account, but).Scan(&ids).Error; err != nil {
 		return err
 	}
-	for _, id := range ids {
-		if err := tx.adopt("parent_id = ?", id, 0); err != nil {
-			return err
-		}
+	if err := tx.adopt(ids, 0); err != nil {
+		return err
 	}
 	// The one that goes on stands by itself from now on.
 	if err := tx.db.Model(&Token{}).Where("id = ?", but).Update("parent_id", 0).Error; err != nil {
@@ -185,7 +185,7 @@ func (tx *Tx) DropEnded(before Stamp) (more bool, err error) {
 	}
 	tx.touched.tokens = append(tx.touched.tokens, ids...)
 	// What was made by hand by one of them, and still lives, stands by itself.
-	if err := tx.adopt("parent_id IN ?", ids, 0); err != nil {
+	if err := tx.adopt(ids, 0); err != nil {
 		return false, err
 	}
 	return len(ids) == sliceLength, tx.db.Where("id IN ?", ids).Delete(&Token{}).Error
