@@ -230,6 +230,23 @@ func TestWrongTriesSlowOneAddressAndNobodyElse(t *testing.T) {
 }
 
 // The work for a password is the same whether or not there is such an account.
+func TestTheRightPasswordOfADisabledAccountIsToldFromNoWrongOne(t *testing.T) {
+	w := open(t)
+	w.account("marit", record.Person)
+	yes := true
+	require.NoError(t, w.ChangeAccount(ctx, w.admin, "marit", AccountChange{Disabled: &yes}))
+	var answers [2][]string
+	for i, tried := range []string{password, "another-" + password} {
+		for range freeTries + 2 {
+			_, err := w.Password(ctx, "marit", tried, fmt.Sprintf("10.0.0.%d", i+1))
+			require.Error(t, err)
+			answers[i] = append(answers[i], err.Error())
+		}
+	}
+	assert.Equal(t, answers[1], answers[0])
+	assert.Contains(t, answers[0][freeTries+1], "too many tries")
+}
+
 func TestAnUnknownAccountTakesAsLongAsAKnownOne(t *testing.T) {
 	w := open(t)
 	w.account("ines", record.Person)

@@ -169,11 +169,11 @@ func (a *Access) prove(ctx context.Context, name, password, address string) (Cal
 	}
 	if !right.(bool) {
 		a.hashers.hold(ctx, from, a.hashers.wrong(from))
-		a.refusedNobody(record.Event{Account: name, Address: address, Detail: "wrong password, or no such account"})
-		return Caller{}, errWrong
-	}
-	if account.DisabledAt != 0 {
-		a.refusedNobody(record.Event{Account: name, Address: address, Detail: "the account is disabled"})
+		detail := "wrong password, or no such account"
+		if account.DisabledAt != 0 {
+			detail = "the account is disabled"
+		}
+		a.refusedNobody(record.Event{Account: name, Address: address, Detail: detail})
 		return Caller{}, errWrong
 	}
 	a.verified.Add(key, verifiedPassword{account.Password, a.clock.Served()})
@@ -190,7 +190,8 @@ func (a *Access) try(ctx context.Context, account record.Account, name, password
 		a.slow.undo(name, from)
 		return false, waited
 	}
-	if right {
+	// Of an account that is disabled no password is right, and none is told from another.
+	if right = right && account.DisabledAt == 0; right {
 		a.slow.right(name, from)
 	}
 	return right, err
