@@ -48,7 +48,12 @@ func (c Caller) Nobody() bool { return c.Account.ID == 0 }
 
 // Event starts a line of the audit log.
 func (c Caller) Event(kind record.EventKind) record.Event {
-	return record.Event{Kind: kind, Account: c.Account.Name, Token: c.TokenName(), Address: c.Address, Request: c.Request}
+	return record.Event{Kind: kind, Account: c.Account.Name, AccountID: c.Account.ID, Token: c.TokenName(), Address: c.Address, Request: c.Request}
+}
+
+// actor returns the caller as the logs have them.
+func (c Caller) actor() record.Actor {
+	return record.Actor{Account: c.Account.ID, Token: c.TokenName()}
 }
 
 // TokenName names the token or the identity rule by which the account came, "" for

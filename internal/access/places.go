@@ -346,7 +346,7 @@ func (a *Access) RemoveNamespace(ctx context.Context, c Caller, name string) err
 		return err
 	}
 	return a.onNamespace(ctx, c, c.placeEvent(record.EventNamespaceRemoved, oci.Name(name)), n, func(tx *record.Tx, now record.Namespace) error {
-		return tx.RemoveNamespace(now, c.Account.Name)
+		return tx.RemoveNamespace(now, c.actor())
 	})
 }
 
@@ -357,7 +357,7 @@ func (a *Access) RemoveRepository(ctx context.Context, c Caller, name string) er
 		return err
 	}
 	return a.onRepository(ctx, c, c.repositoryEvent(record.EventRepositoryRemoved, r.Name), r, func(tx *record.Tx, now record.Repository) error {
-		return tx.RemoveRepository(now, c.Account.Name)
+		return tx.RemoveRepository(now, c.actor())
 	})
 }
 
@@ -368,7 +368,7 @@ func (a *Access) RestoreNamespace(ctx context.Context, c Caller, name string) er
 		return err
 	}
 	return restored(name, a.changeIn(ctx, c, c.placeEvent(record.EventNamespaceRestored, oci.Name(name)), func(tx *record.Tx) (in record.Event, err error) {
-		n, err := tx.RestoreNamespace(name)
+		n, err := tx.RestoreNamespace(name, c.actor())
 		in.NamespaceID = n.ID
 		return in, err
 	}))
@@ -389,7 +389,7 @@ func (a *Access) RestoreRepository(ctx context.Context, c Caller, name string) e
 		return err
 	}
 	return restored(name, a.changeIn(ctx, c, c.repositoryEvent(record.EventRepositoryRestored, parsed), func(tx *record.Tx) (in record.Event, err error) {
-		r, err := tx.RestoreRepository(n.ID, parsed)
+		r, err := tx.RestoreRepository(n.ID, parsed, c.actor())
 		return in.In(r), err
 	}))
 }

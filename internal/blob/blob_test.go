@@ -20,8 +20,8 @@ func open(t *testing.T, root string) *Store {
 	return s
 }
 
-func read(t *testing.T, s *Store, d oci.Digest) []byte {
-	f, size, err := s.Open(d)
+func read(t *testing.T, s *Store, at Place) []byte {
+	f, size, err := s.Open(at)
 	require.NoError(t, err)
 	defer f.Close()
 	raw, err := io.ReadAll(f)
@@ -30,7 +30,7 @@ func read(t *testing.T, s *Store, d oci.Digest) []byte {
 	return raw
 }
 
-func TestContentIsPlacedUnderItsDigest(t *testing.T) {
+func TestContentIsPlacedUnderItsDigestAtAPlaceOfItsOwn(t *testing.T) {
 	for _, algorithm := range []oci.Algorithm{oci.SHA256, oci.SHA512} {
 		s := open(t, t.TempDir())
 		raw := bytes.Repeat([]byte("sleeper"), 100_000)
@@ -42,11 +42,16 @@ func TestContentIsPlacedUnderItsDigest(t *testing.T) {
 		require.NoError(t, err)
 		require.ErrorIs(t, u.Verify(oci.DigestOf(algorithm, []byte("other"))), oci.CodeDigestInvalid)
 		require.NoError(t, u.Verify(d))
-		require.NoError(t, u.Place(d))
-		assert.Equal(t, raw, read(t, s, d))
-		require.NoError(t, s.Take(d))
-		_, _, err = s.Open(d)
+		at, err := u.Place(d)
+		require.NoError(t, err)
+		assert.Equal(t, raw, read(t, s, at))
+		// The same content again has another place: whoever takes one leaves the other.
+		again, err := s.PlaceBytes("again", d, raw)
+		require.NoError(t, err)
+		require.NoError(t, s.Take(at))
+		_, _, err = s.Open(at)
 		assert.ErrorIs(t, err, ErrUnknown)
+		assert.Equal(t, raw, read(t, s, again))
 	}
 }
 
@@ -71,8 +76,9 @@ func TestAnUploadGoesOnFromItsCheckpointAndForgetsWhatCameAfter(t *testing.T) {
 	require.NoError(t, err)
 	d := oci.DigestOf(oci.SHA256, raw)
 	require.NoError(t, u.Verify(d))
-	require.NoError(t, u.Place(d))
-	assert.Equal(t, raw, read(t, s, d))
+	at, err := u.Place(d)
+	require.NoError(t, err)
+	assert.Equal(t, raw, read(t, s, at))
 }
 
 func TestAStagedFileShorterThanItsCheckpointIsNotGoneOnWith(t *testing.T) {

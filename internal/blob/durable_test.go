@@ -16,7 +16,7 @@ import (
 
 // acknowledged is what the store has promised so far: as record would have it.
 type acknowledged struct {
-	content map[oci.Digest][]byte
+	content map[Place][]byte
 	// point is where the upload named "long" can be gone on from; nil for nowhere.
 	point *Checkpoint
 }
@@ -30,7 +30,7 @@ var (
 // live runs one life of a store on the disk, until it is through or the disk
 // fails, and returns what was acknowledged.
 func live(d *simulated) (acknowledged, error) {
-	promised := acknowledged{content: map[oci.Digest][]byte{}}
+	promised := acknowledged{content: map[Place][]byte{}}
 	s, err := openOn(d, "/data", Options{FreeSpace: -1})
 	if err != nil {
 		return promised, err
@@ -49,12 +49,15 @@ func live(d *simulated) (acknowledged, error) {
 		}
 		promised.point = &point
 	}
+	var gone Place
 	for i, raw := range [][]byte{other, small, other} {
 		d := oci.DigestOf([]oci.Algorithm{oci.SHA256, oci.SHA512, oci.SHA256}[i], raw)
-		if err := s.PlaceBytes(fmt.Sprintf("p%d", i), d, raw); err != nil {
+		at, err := s.PlaceBytes(fmt.Sprintf("p%d", i), d, raw)
+		if err != nil {
 			return promised, err
 		}
-		promised.content[d] = raw
+		promised.content[at] = raw
+		gone = at
 	}
 	if _, err := u.ReadFrom(bytes.NewReader(long[7000:])); err != nil {
 		return promised, err
@@ -66,11 +69,12 @@ func live(d *simulated) (acknowledged, error) {
 	// From here on the staged file may be gone or still there; record drops the
 	// session together with holding the blob.
 	promised.point = nil
-	if err := u.Place(whole); err != nil {
+	at, err := u.Place(whole)
+	if err != nil {
 		return promised, err
 	}
-	promised.content[whole] = long
-	gone := oci.DigestOf(oci.SHA512, small)
+	promised.content[at] = long
+	// The content stays at its other place.
 	delete(promised.content, gone)
 	return promised, s.Take(gone)
 }
@@ -82,13 +86,13 @@ func kept(d *simulated, promised acknowledged) error {
 	if err != nil {
 		return err
 	}
-	for digest, want := range promised.content {
-		f, _, err := s.Open(digest)
+	for at, want := range promised.content {
+		f, _, err := s.Open(at)
 		if err != nil {
 			return err
 		}
 		if got, _ := io.ReadAll(f); !bytes.Equal(got, want) {
-			return fmt.Errorf("content %s came back as %d other bytes", digest, len(got))
+			return fmt.Errorf("content %s came back as %d other bytes", at.Digest, len(got))
 		}
 	}
 	if promised.point != nil {
@@ -103,11 +107,12 @@ func kept(d *simulated, promised acknowledged) error {
 		if err := u.Verify(whole); err != nil {
 			return err
 		}
-		if err := u.Place(whole); err != nil {
+		at, err := u.Place(whole)
+		if err != nil {
 			return err
 		}
 		// What the hash certified must be what lies on the disk.
-		f, _, err := s.Open(whole)
+		f, _, err := s.Open(at)
 		if err != nil {
 			return err
 		}
@@ -119,7 +124,8 @@ func kept(d *simulated, promised acknowledged) error {
 		return err
 	}
 	raw := []byte("new after the cut")
-	return s.PlaceBytes("new", oci.DigestOf(oci.SHA512, raw), raw)
+	_, err = s.PlaceBytes("new", oci.DigestOf(oci.SHA512, raw), raw)
+	return err
 }
 
 // chances is how many outcomes of one cut are tried.

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io/fs"
 	"path/filepath"
-	"sync/atomic"
 	"time"
 
 	"warthesis/internal/blob/lanes"
@@ -23,8 +22,6 @@ type Store struct {
 	gang *lanes.Gang
 	// floor is the free space in bytes below which no new content is taken.
 	floor func(size int64) int64
-	// outgoing numbers files on their way out, so that two of one digest do not meet.
-	outgoing atomic.Int64
 }
 
 // Options are the settings of a store. The zero value keeps the default floor.
@@ -89,71 +86,58 @@ func (s *Store) makeFolders() error {
 	return marker.Close()
 }
 
-// path returns where the content of a checked digest lives.
-func (s *Store) path(d oci.Digest) string {
-	// The parts are clean already: it is asked for each request.
-	hex := d.Encoded()
-	return s.root + "/blobs/" + d.Algorithm().String() + "/" + hex[:2] + "/" + hex
-}
-
 // Open opens the content for reading and returns its size on the disk. It fails
 // with ErrUnknown where there is no file. The caller closes the file; content
 // that is taken meanwhile stays readable through it.
-func (s *Store) Open(d oci.Digest) (File, int64, error) {
-	f, err := s.disk.open(s.path(d))
+func (s *Store) Open(p Place) (File, int64, error) {
+	f, err := s.disk.open(s.path(p))
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, 0, fmt.Errorf("%s: %w", d, ErrUnknown)
+		return nil, 0, fmt.Errorf("%s: %w", p.Digest, ErrUnknown)
 	}
 	if err != nil {
-		return nil, 0, fmt.Errorf("open content %s: %w", d, err)
+		return nil, 0, fmt.Errorf("open content %s: %w", p.Digest, err)
 	}
 	info, err := f.Stat()
 	if err != nil {
 		f.Close()
-		return nil, 0, fmt.Errorf("open content %s: %w", d, err)
+		return nil, 0, fmt.Errorf("open content %s: %w", p.Digest, err)
 	}
 	return f, info.Size(), nil
 }
 
 // Stat returns the size of the content on the disk in bytes, and when its file was
 // last changed. It fails with ErrUnknown where there is no file.
-func (s *Store) Stat(d oci.Digest) (int64, time.Time, error) {
-	size, changed, err := s.disk.look(s.path(d))
+func (s *Store) Stat(p Place) (int64, time.Time, error) {
+	size, changed, err := s.disk.look(s.path(p))
 	if errors.Is(err, fs.ErrNotExist) {
-		return 0, time.Time{}, fmt.Errorf("%s: %w", d, ErrUnknown)
+		return 0, time.Time{}, fmt.Errorf("%s: %w", p.Digest, ErrUnknown)
 	}
 	if err != nil {
-		return 0, time.Time{}, fmt.Errorf("look for content %s: %w", d, err)
+		return 0, time.Time{}, fmt.Errorf("look for content %s: %w", p.Digest, err)
 	}
 	return size, changed, nil
 }
 
-// PlaceBytes stores small content whole, durably, under its digest. The caller
+// PlaceBytes stores small content whole, durably, at a place of its own. The caller
 // has checked that the digest is that of the bytes.
-func (s *Store) PlaceBytes(id string, d oci.Digest, raw []byte) error {
+func (s *Store) PlaceBytes(id string, d oci.Digest, raw []byte) (Place, error) {
 	u, err := s.NewUpload(id, d.Algorithm())
 	if err != nil {
-		return err
+		return Place{}, err
 	}
 	if _, err := u.ReadFrom(bytes.NewReader(raw)); err != nil {
 		u.Discard()
-		return err
+		return Place{}, err
 	}
 	return u.Place(d)
 }
 
-// Take removes the content from under its digest. The record must be gone first:
-// a crash between the two leaves bytes without a record, never the reverse.
-// Content that is not there is no error.
-func (s *Store) Take(d oci.Digest) error {
-	out := filepath.Join(s.root, "outgoing", fmt.Sprintf("%d-%s", s.outgoing.Add(1), d.Encoded()))
-	if err := s.disk.rename(s.path(d), out); errors.Is(err, fs.ErrNotExist) {
-		return nil
-	} else if err != nil {
-		return fmt.Errorf("take content %s: %w", d, err)
-	}
-	if err := s.disk.remove(out); err != nil {
-		return fmt.Errorf("take content %s: %w", d, err)
+// Take removes the content from its place. The record must be gone first: a crash
+// between the two leaves bytes without a record, never the reverse. Content that is
+// not there is no error.
+func (s *Store) Take(p Place) error {
+	if err := s.disk.remove(s.path(p)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("take content %s: %w", p.Digest, err)
 	}
 	return nil
 }

@@ -275,17 +275,18 @@ func (u *Upload) Verify(d oci.Digest) error {
 	return nil
 }
 
-// Place puts the bytes, which Verify has passed, under the digest: file synced,
-// renamed, folder synced. The upload is over, whatever the outcome.
-func (u *Upload) Place(d oci.Digest) error {
+// Place puts the bytes, which Verify has passed, to a place of their own: file
+// synced, renamed, folder synced. The upload is over, whatever the outcome.
+func (u *Upload) Place(d oci.Digest) (Place, error) {
 	if err := u.over(); err != nil {
-		return err
+		return Place{}, err
 	}
-	if err := u.place(u.store.path(d)); err != nil {
+	to := newPlace(d)
+	if err := u.place(u.store.path(to)); err != nil {
 		u.Discard()
-		return err
+		return Place{}, err
 	}
-	return nil
+	return to, nil
 }
 
 func (u *Upload) place(target string) error {

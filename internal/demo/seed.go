@@ -69,11 +69,11 @@ func Seed(ctx context.Context, r *registry.Registry, rights *access.Access, clk 
 
 // happen lets somebody do something who has the right to it.
 func (a act) happen(ctx context.Context, r *registry.Registry, rights *access.Access) error {
+	caller, err := rights.As(ctx, a.who)
+	if err != nil {
+		return err
+	}
 	if a.name != "" {
-		caller, err := rights.As(ctx, a.who)
-		if err != nil {
-			return err
-		}
 		v, err := rights.Verdict(ctx, caller, a.name, a.action)
 		if err != nil {
 			return err
@@ -82,7 +82,7 @@ func (a act) happen(ctx context.Context, r *registry.Registry, rights *access.Ac
 			return errors.New(v.Reason)
 		}
 	}
-	return a.do(registry.WithCaller(ctx, registry.Caller{Account: a.who, Makes: record.Maker{Namespace: true}}), r)
+	return a.do(registry.WithCaller(ctx, registry.Caller{Account: a.who, AccountID: caller.Account.ID, Makes: record.Maker{Namespace: true}}), r)
 }
 
 // push lets somebody push an image under tags.

@@ -2,6 +2,7 @@ package record
 
 import (
 	"context"
+	"errors"
 
 	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
@@ -9,77 +10,130 @@ import (
 	"warthesis/internal/oci"
 )
 
-// Blob is content that the disk has, by digest. A row vouches for the file.
+// Blob is content that a store has, by digest. A row vouches for the file at its
+// place, and there is one place for a digest.
 type Blob struct {
-	ID       int64
-	Digest   oci.Digest
-	Size     int64
+	// ContentID numbers the digest.
+	ContentID int64
+	Digest    oci.Digest
+	// Size is in bytes.
+	Size int64
+	// Place is what the file's name has behind the digest; files of old records have
+	// nothing there.
+	Place    string
 	PlacedAt Stamp
-	// TouchedAt is served time in nanoseconds.
-	TouchedAt int64
+	// TouchedServed is served time in nanoseconds.
+	TouchedServed int64
+}
+
+// blobRows reads blobs.
+func blobRows(db *gorm.DB) *gorm.DB {
+	return db.Table("blobs").Joins("JOIN contents ON contents.id = blobs.content_id").
+		Select("blobs.content_id, contents.digest, blobs.size, blobs.place, blobs.placed_at, blobs.touched_served")
 }
 
 // holding: this repository holds that blob, or did until the holding ended.
 type holding struct {
-	RepositoryID int64
-	BlobID       int64
-	HeldAt       Stamp
-	TouchedAt    int64
-	EndedAt      Stamp
-	EndedBy      string
+	RepositoryID  int64
+	ContentID     int64
+	HeldAt        Stamp
+	HeldBy        int64
+	TouchedServed int64
+	EndedAt       Stamp
+	EndedServed   int64
+	RemovalID     int64
 }
 
-// Blob returns what is known of content in any repository, or ErrNotFound. It
-// gives no right to the content: for readers ask Holding.
-func (s *Store) Blob(ctx context.Context, digest oci.Digest) (Blob, error) {
-	return one[Blob](s.read.WithContext(ctx).Where("digest = ?", digest))
+// Blob returns what is known of content in any repository, as of the last commit, or
+// ErrNotFound. It gives no right to the content: for readers ask Holding.
+func (v View) Blob(digest oci.Digest) (Blob, error) {
+	return one[Blob](blobRows(v.db).Where("contents.digest = ?", digest))
 }
 
 // Holding returns a blob that the repository holds, or ErrNotFound.
 func (s *Store) Holding(ctx context.Context, repository int64, digest oci.Digest) (Blob, error) {
 	return cached(s.cache, s.cache.holdings, contentKey{repository, digest}, func() (Blob, error) {
-		return one[Blob](heldBy(s.read.WithContext(ctx), repository).Where("blobs.digest = ?", digest))
+		return one[Blob](heldBy(s.read.WithContext(ctx), repository).Where("contents.digest = ?", digest))
 	})
 }
 
 func heldBy(db *gorm.DB, repository int64) *gorm.DB {
-	return db.Model(&Blob{}).Joins("JOIN holdings ON holdings.blob_id = blobs.id AND holdings.repository_id = ? AND holdings.ended_at = 0", repository)
+	return blobRows(db).Joins("JOIN holdings ON holdings.content_id = blobs.content_id AND holdings.repository_id = ? AND holdings.ended_at = 0", repository)
 }
 
-// Arrival tells whether content came with its bytes.
-type Arrival bool
+// Placing is content that a store has got.
+type Placing struct {
+	Digest oci.Digest
+	Size   int64
+	Place  string
+	// Damaged is the content as it was recorded when its file was found damaged, nil
+	// for none: the new place takes the turn of that one.
+	Damaged *Blob
+}
 
-// Content that was placed just now, and content that was there.
-const (
-	Placed Arrival = true
-	Known  Arrival = false
-)
-
-// KeepBlob records that the disk has the content. Of a blob that is recorded
-// already, what was placed renews the time of placing.
-func (tx *Tx) KeepBlob(digest oci.Digest, size int64, came Arrival) (Blob, error) {
-	made := Blob{Digest: digest, Size: size, PlacedAt: tx.Now(), TouchedAt: tx.Served()}
-	columns := []string{"touched_at"}
-	if came == Placed {
-		columns = append(columns, "placed_at", "size")
+// KeepBlob records that the store has the content, and returns what is recorded then:
+// where the digest has another place already, which is not the one that was found
+// damaged, that one stays, and the caller takes what it placed.
+func (tx *Tx) KeepBlob(p Placing) (Blob, error) {
+	there, err := tx.Blob(p.Digest)
+	switch {
+	case errors.Is(err, ErrNotFound):
+		return tx.addBlob(p)
+	case err != nil:
+		return there, err
+	case p.Damaged == nil || p.Damaged.Place != there.Place:
+		return there, tx.touchBlob(&there)
 	}
-	err := tx.db.Clauses(clause.OnConflict{
-		Columns:   []clause.Column{{Name: "digest"}},
-		DoUpdates: clause.AssignmentColumns(columns),
-	}).Create(&made).Error
+	there.Place, there.PlacedAt, there.TouchedServed = p.Place, tx.Now(), tx.Served()
+	// It may be held in any number of repositories.
+	tx.forget = append(tx.forget, func(c *cache) {
+		c.holdings.Purge()
+		c.manifests.Purge()
+	})
+	return there, tx.db.Exec("UPDATE blobs SET place = ?, placed_at = ?, touched_served = ? WHERE content_id = ?",
+		there.Place, there.PlacedAt, there.TouchedServed, there.ContentID).Error
+}
+
+func (tx *Tx) addBlob(p Placing) (Blob, error) {
+	id, err := tx.contentID(p.Digest)
+	b := Blob{ContentID: id, Digest: p.Digest, Size: p.Size, Place: p.Place, PlacedAt: tx.Now(), TouchedServed: tx.Served()}
+	return b, errors.Join(err, tx.db.Exec("INSERT INTO blobs (content_id, size, place, placed_at, touched_served) VALUES (?, ?, ?, ?, ?)",
+		id, b.Size, b.Place, b.PlacedAt, b.TouchedServed).Error)
+}
+
+// contentID returns the number of a digest, and gives it one where it has none.
+func (tx *Tx) contentID(digest oci.Digest) (id int64, err error) {
+	if err := tx.db.Raw("SELECT id FROM contents WHERE digest = ?", digest).Scan(&id).Error; err != nil || id != 0 {
+		return id, err
+	}
+	return id, tx.db.Raw("INSERT INTO contents (digest) VALUES (?) RETURNING id", digest).Scan(&id).Error
+}
+
+// TouchBlob notes that content came which is there already, and was looked at. It
+// fails with ErrNotFound where it is not recorded at that place any more.
+func (tx *Tx) TouchBlob(seen Blob) (Blob, error) {
+	there, err := tx.Blob(seen.Digest)
+	if err == nil && there.Place != seen.Place {
+		err = ErrNotFound
+	}
 	if err != nil {
-		return made, err
+		return there, err
 	}
-	return one[Blob](tx.db.Where("digest = ?", digest))
+	return there, tx.touchBlob(&there)
+}
+
+func (tx *Tx) touchBlob(b *Blob) error {
+	b.TouchedServed = tx.Served()
+	return tx.db.Exec("UPDATE blobs SET touched_served = ? WHERE content_id = ?", b.TouchedServed, b.ContentID).Error
 }
 
 // Hold records that the repository holds the blob, from now on or anew. It revives
 // a holding that had ended.
-func (tx *Tx) Hold(repository Repository, b Blob) error {
+func (tx *Tx) Hold(repository Repository, b Blob, by Actor) error {
 	return tx.db.Clauses(clause.OnConflict{
-		Columns:   []clause.Column{{Name: "repository_id"}, {Name: "blob_id"}},
-		DoUpdates: clause.AssignmentColumns([]string{"touched_at", "ended_at", "ended_by"}),
-	}).Create(&holding{RepositoryID: repository.ID, BlobID: b.ID, HeldAt: tx.Now(), TouchedAt: tx.Served()}).Error
+		Columns:   []clause.Column{{Name: "repository_id"}, {Name: "content_id"}},
+		DoUpdates: clause.AssignmentColumns([]string{"touched_served", "ended_at", "ended_served", "removal_id"}),
+	}).Create(&holding{RepositoryID: repository.ID, ContentID: b.ContentID, HeldAt: tx.Now(), HeldBy: by.Account, TouchedServed: tx.Served()}).Error
 }
 
 // Held returns the sizes of those of the digests that the repository holds.
@@ -87,7 +141,7 @@ func (v View) Held(repository int64, digests []oci.Digest) (map[oci.Digest]int64
 	sizes := make(map[oci.Digest]int64, len(digests))
 	err := inSlices(digests, func(some []oci.Digest) error {
 		var rows []Blob
-		if err := heldBy(v.db, repository).Where("blobs.digest IN ?", some).Find(&rows).Error; err != nil {
+		if err := heldBy(v.db, repository).Where("contents.digest IN ?", some).Find(&rows).Error; err != nil {
 			return err
 		}
 		for _, b := range rows {
@@ -118,10 +172,10 @@ func (v View) Holders(digests []oci.Digest, seen Seen) (map[oci.Digest]int64, er
 			Digest oci.Digest
 			Count  int64
 		}
-		err := seen.on(v.db.Table("blobs")).Select("blobs.digest, count(*) AS count").
-			Joins("JOIN holdings ON holdings.blob_id = blobs.id AND holdings.ended_at = 0").
+		err := seen.on(v.db.Table("contents")).Select("contents.digest, count(*) AS count").
+			Joins("JOIN holdings ON holdings.content_id = contents.id AND holdings.ended_at = 0").
 			Joins("JOIN live_repositories AS repositories ON repositories.id = holdings.repository_id").
-			Where("blobs.digest IN ?", some).Group("blobs.digest").Find(&rows).Error
+			Where("contents.digest IN ?", some).Group("contents.digest").Find(&rows).Error
 		for _, row := range rows {
 			counts[row.Digest] = row.Count
 		}
@@ -133,24 +187,28 @@ func (v View) Holders(digests []oci.Digest, seen Seen) (map[oci.Digest]int64, er
 // HeldAnywhere returns the blob where the repository holds it, or, with an empty
 // name, where any repository does that is seen; otherwise ErrNotFound.
 func (v View) HeldAnywhere(digest oci.Digest, from oci.Name, seen Seen) (Blob, error) {
-	holdings := v.db.Table("holdings").Select("1").Where("holdings.blob_id = blobs.id AND holdings.ended_at = 0").
+	holdings := v.db.Table("holdings").Select("1").Where("holdings.content_id = blobs.content_id AND holdings.ended_at = 0").
 		Joins("JOIN live_repositories AS repositories ON repositories.id = holdings.repository_id")
 	if from != "" {
 		holdings = holdings.Where("repositories.name = ?", from)
 	}
-	return one[Blob](v.db.Where("digest = ?", digest).Where("EXISTS (?)", seen.on(holdings)))
+	return one[Blob](blobRows(v.db).Where("contents.digest = ?", digest).Where("EXISTS (?)", seen.on(holdings)))
 }
 
-// EndHolding ends that the repository holds the blob. It fails with ErrNotFound
-// where it does not.
-func (tx *Tx) EndHolding(repository Repository, digest oci.Digest, by string) error {
-	b, err := one[Blob](heldBy(tx.db, repository.ID).Where("blobs.digest = ?", digest))
+// EndHolding ends, as a removal, that the repository holds the blob. It fails with
+// ErrNotFound where it does not.
+func (tx *Tx) EndHolding(repository Repository, digest oci.Digest, by Actor) error {
+	b, err := one[Blob](heldBy(tx.db, repository.ID).Where("contents.digest = ?", digest))
+	if err != nil {
+		return err
+	}
+	removal, err := tx.remove(RemovalOfBlob, repository, string(digest), by)
 	if err != nil {
 		return err
 	}
 	tx.forget = append(tx.forget, func(c *cache) { c.holdings.Remove(contentKey{repository.ID, digest}) })
-	return tx.db.Model(&holding{}).Where("repository_id = ? AND blob_id = ?", repository.ID, b.ID).
-		Updates(map[string]any{"ended_at": tx.Now(), "ended_by": by}).Error
+	return tx.db.Model(&holding{}).Where("repository_id = ? AND content_id = ?", repository.ID, b.ContentID).
+		Updates(map[string]any{"ended_at": tx.Now(), "ended_served": tx.Served(), "removal_id": removal}).Error
 }
 
 // Namers returns up to limit live manifests of the repository that name the
@@ -158,7 +216,7 @@ func (tx *Tx) EndHolding(repository Repository, digest oci.Digest, by string) er
 func (v View) Namers(repository int64, digest oci.Digest, relations []oci.Relation, limit int) ([]oci.Digest, error) {
 	var namers []oci.Digest
 	return namers, v.db.Table("edges").Distinct("manifests.digest").
-		Joins("JOIN manifests ON manifests.id = edges.manifest_id AND manifests.repository_id = ? AND manifests.state = ?", repository, StateLive).
-		Where("edges.digest = ? AND edges.relation IN ?", digest, relations).
+		Joins("JOIN manifests ON manifests.id = edges.manifest_id AND manifests.state = ?", StateLive).
+		Where("edges.content_id = (SELECT id FROM contents WHERE digest = ?) AND edges.repository_id = ? AND edges.relation IN ?", digest, repository, relationNumbers(relations)).
 		Order("manifests.digest").Limit(limit).Pluck("manifests.digest", &namers).Error
 }

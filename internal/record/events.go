@@ -5,6 +5,8 @@ import (
 	"errors"
 	"sync"
 
+	"gorm.io/gorm"
+
 	"warthesis/internal/oci"
 )
 
@@ -62,9 +64,12 @@ type Event struct {
 	Repository oci.Name
 	Tag        oci.Tag
 	Digest     oci.Digest
-	Account    string
-	Address    string
-	Request    string
+	// Account is what the account was called, or what somebody called themselves;
+	// AccountID is the account, 0 for none.
+	Account   string
+	AccountID int64
+	Address   string
+	Request   string
 	// Token is the name of the token by which the account came, "" for none.
 	Token string
 	// Subject is on what it was done, where that is no repository: a namespace, an
@@ -93,7 +98,7 @@ func (tx *Tx) Log(e Event) error {
 	if e.Verdict == "" {
 		e.Verdict = VerdictDone
 	}
-	if err := tx.place(&e); err != nil {
+	if err := errors.Join(tx.place(&e), tx.name(&e)); err != nil {
 		return err
 	}
 	if err := tx.db.Create(&e).Error; err != nil {
@@ -101,6 +106,24 @@ func (tx *Tx) Log(e Event) error {
 	}
 	tx.events = append(tx.events, e)
 	return nil
+}
+
+// name finds out which account an event's name is of, where nobody said.
+func (tx *Tx) name(e *Event) error {
+	if e.AccountID != 0 || e.Account == "" {
+		return nil
+	}
+	if known, ok := tx.store.Rights().AccountNamed(e.Account); ok {
+		e.AccountID = known.ID
+		return nil
+	}
+	// One that this very change makes.
+	made, err := tx.Account(e.Account)
+	if errors.Is(err, ErrNotFound) {
+		return nil
+	}
+	e.AccountID = made.ID
+	return err
 }
 
 // place finds out what the names of an event mean now, where nobody said, and of a
@@ -179,6 +202,8 @@ func (f *feed) close() {
 
 // EventFilter picks lines of the audit log. Zero fields pick all.
 type EventFilter struct {
+	// Account is a name: of the lines of the account that has it or, where none has,
+	// of those of whoever called themselves so.
 	Account string
 	// Namespace is that of the lines; NamedAlike, where set, adds lines that were of
 	// no place and name one that is called so.
@@ -198,11 +223,14 @@ type EventFilter struct {
 func (s *Store) Events(ctx context.Context, f EventFilter) ([]Event, error) {
 	query := s.read.WithContext(ctx).Order("id DESC").Limit(f.Limit)
 	for condition, value := range map[string]any{
-		"account = ?": f.Account, "repository = ?": string(f.Repository), "kind = ?": string(f.Kind), "verdict = ?": f.Verdict,
+		"repository = ?": string(f.Repository), "kind = ?": string(f.Kind), "verdict = ?": f.Verdict,
 	} {
 		if value != "" {
 			query = query.Where(condition, value)
 		}
+	}
+	if f.Account != "" {
+		query = s.by(query, f.Account)
 	}
 	switch {
 	case f.NamedAlike != "":
@@ -225,10 +253,22 @@ func (s *Store) Events(ctx context.Context, f EventFilter) ([]Event, error) {
 	return rows, query.Find(&rows).Error
 }
 
+func (s *Store) by(query *gorm.DB, name string) *gorm.DB {
+	if account, known := s.Rights().AccountNamed(name); known {
+		return query.Where("account_id = ? AND account_id <> 0", account.ID)
+	}
+	return query.Where("account = ? AND account_id = 0 AND account <> ''", name)
+}
+
 // LogAll adds events that carry their own time; listeners do not hear of them.
 func (tx *Tx) LogAll(events []Event) error {
 	if len(events) == 0 {
 		return nil
+	}
+	for i := range events {
+		if err := tx.name(&events[i]); err != nil {
+			return err
+		}
 	}
 	return tx.db.CreateInBatches(&events, 100).Error
 }

@@ -1,8 +1,10 @@
 package record
 
 import (
+	"cmp"
 	"context"
 	"errors"
+	"slices"
 	"strings"
 
 	"gorm.io/gorm"
@@ -109,9 +111,9 @@ type RepositoryRow struct {
 }
 
 const repositoryRow = `repositories.*,
-	(SELECT count(*) FROM tags WHERE tags.repository_id = repositories.id) AS tags,
+	(SELECT count(*) FROM tags WHERE tags.repository_id = repositories.id AND tags.removal_id = 0) AS tags,
 	(SELECT count(*) FROM manifests WHERE manifests.repository_id = repositories.id AND manifests.state = 'live') AS manifests,
-	(SELECT coalesce(sum(blobs.size), 0) FROM holdings JOIN blobs ON blobs.id = holdings.blob_id
+	(SELECT coalesce(sum(blobs.size), 0) FROM holdings JOIN blobs ON blobs.content_id = holdings.content_id
 		WHERE holdings.repository_id = repositories.id AND holdings.ended_at = 0) +
 	(SELECT coalesce(sum(size), 0) FROM manifests WHERE manifests.repository_id = repositories.id AND manifests.state = 'live') AS size`
 
@@ -140,7 +142,7 @@ type TagRow struct {
 	Platforms    string
 	ContentSize  int64
 	MovedAt      Stamp
-	MovedBy      string
+	MovedBy      int64
 	PulledAt     Stamp
 	Pulls        int64
 }
@@ -152,7 +154,7 @@ func (s *Store) Tags(ctx context.Context, repository int64, p Page) ([]TagRow, e
 		Select("tags.name, tags.moved_at, tags.moved_by, tags.pulled_at, tags.pulls, "+
 			"manifests.digest, manifests.media_type, manifests.artifact_type, manifests.platforms, manifests.content_size").
 		Joins("JOIN manifests ON manifests.id = tags.manifest_id").
-		Where("tags.repository_id = ?", repository)
+		Where("tags.repository_id = ? AND "+liveTags, repository)
 	return rows, p.on(query, "tags.name", "tags.moved_at").Find(&rows).Error
 }
 
@@ -160,13 +162,13 @@ func (s *Store) Tags(ctx context.Context, repository int64, p Page) ([]TagRow, e
 func (s *Store) TagNames(ctx context.Context, repository int64, after string, limit int) ([]oci.Tag, error) {
 	var names []oci.Tag
 	return names, s.read.WithContext(ctx).Model(&tag{}).
-		Where("repository_id = ? AND name > ?", repository, after).Order("name").Limit(limit).Pluck("name", &names).Error
+		Where("repository_id = ? AND name > ? AND "+liveTags, repository, after).Order("name").Limit(limit).Pluck("name", &names).Error
 }
 
 // TagsOf returns the tags that point to a manifest, in order.
 func (s *Store) TagsOf(ctx context.Context, manifest int64) ([]oci.Tag, error) {
 	var names []oci.Tag
-	return names, s.read.WithContext(ctx).Model(&tag{}).Where("manifest_id = ?", manifest).Order("name").Pluck("name", &names).Error
+	return names, s.read.WithContext(ctx).Model(&tag{}).Where("manifest_id = ? AND "+liveTags, manifest).Order("name").Pluck("name", &names).Error
 }
 
 // Place is where a digest was found.
@@ -181,28 +183,50 @@ type Place struct {
 	Size      int64
 }
 
+// namedPlace is a place in a manifest, with what puts places in order.
+type namedPlace struct {
+	Place      `gorm:"embedded"`
+	ManifestID int64
+	Position   int
+}
+
 // digestEnd sorts behind every digest that begins with a prefix.
 const digestEnd = "~"
 
 // FindDigest returns up to limit places each where a digest, or the beginning of
-// one, stands: as a live manifest, and as what live manifests name. They come in
-// the order of the index, so that one digest in very many places costs no more than
-// those that are returned.
+// one, stands: as a live manifest, and as what live manifests name. Who sees all is
+// answered from the first places there are; for others it is asked what stands in
+// each repository that they see, so that one digest in very many hidden places costs
+// them no more than what they see.
 func (s *Store) FindDigest(ctx context.Context, prefix string, limit int, seen Seen) ([]Place, error) {
-	db := s.read.WithContext(ctx)
-	var found, named []Place
-	manifests := seen.on(db.Table("manifests")).
-		Select("repositories.name AS repository, manifests.digest, 'manifest' AS relation, manifests.digest AS holder, manifests.media_type, manifests.content_size AS size").
-		Joins("JOIN live_repositories AS repositories ON repositories.id = manifests.repository_id").
-		Where("manifests.digest >= ? AND manifests.digest < ? AND manifests.state = ?", prefix, prefix+digestEnd, StateLive).
-		Order("manifests.digest").Limit(limit).Find(&found).Error
-	edges := seen.on(db.Table("edges")).
-		Select("repositories.name AS repository, edges.digest, edges.relation, manifests.digest AS holder, edges.media_type, edges.size").
-		Joins("CROSS JOIN manifests ON manifests.id = edges.manifest_id").
+	var found []Place
+	var named []namedPlace
+	of := func() *gorm.DB {
+		return seen.on(s.read.WithContext(ctx).Table("contents")).Where("contents.digest >= ? AND contents.digest < ?", prefix, prefix+digestEnd).Limit(limit)
+	}
+	manifests := of().
+		Select("repositories.name AS repository, contents.digest, 'manifest' AS relation, contents.digest AS holder, manifests.media_type, manifests.content_size AS size").
+		Joins("CROSS JOIN manifests ON manifests.content_id = contents.id AND manifests.state = ?", StateLive).
 		Joins("CROSS JOIN live_repositories AS repositories ON repositories.id = manifests.repository_id").
-		Where("edges.digest >= ? AND edges.digest < ? AND manifests.state = ?", prefix, prefix+digestEnd, StateLive).
-		Order("edges.digest, edges.relation").Limit(limit).Find(&named).Error
-	return append(found, named...), errors.Join(manifests, edges)
+		Order("contents.digest").Find(&found).Error
+	edges := of().
+		Select("repositories.name AS repository, contents.digest, " + relationSQL + " AS relation, manifests.digest AS holder, media_types.name AS media_type, edges.size, edges.manifest_id, edges.position")
+	if seen.Everything {
+		edges = edges.Joins("CROSS JOIN edges ON edges.content_id = contents.id").
+			Joins("CROSS JOIN live_repositories AS repositories ON repositories.id = edges.repository_id")
+	} else {
+		edges = edges.Joins("CROSS JOIN live_repositories AS repositories").
+			Joins("CROSS JOIN edges ON edges.content_id = contents.id AND edges.repository_id = repositories.id")
+	}
+	names := edges.Joins("CROSS JOIN manifests ON manifests.id = edges.manifest_id AND manifests.state = ?", StateLive).
+		Joins("JOIN media_types ON media_types.id = edges.media_type_id").Order("contents.digest").Find(&named).Error
+	slices.SortFunc(named, func(a, b namedPlace) int {
+		return cmp.Or(cmp.Compare(a.Digest, b.Digest), cmp.Compare(a.Relation, b.Relation), cmp.Compare(a.ManifestID, b.ManifestID), cmp.Compare(a.Position, b.Position))
+	})
+	for _, n := range named {
+		found = append(found, n.Place)
+	}
+	return found, errors.Join(manifests, names)
 }
 
 // Referrers returns up to limit live manifests of the repository that refer to

@@ -2,9 +2,9 @@ package record
 
 import (
 	"context"
-	"encoding/json"
+	"errors"
 
-	"gorm.io/gorm/clause"
+	"gorm.io/gorm"
 
 	"warthesis/internal/oci"
 )
@@ -24,9 +24,12 @@ const (
 type Manifest struct {
 	ID           int64
 	RepositoryID int64
-	BlobID       int64
+	ContentID    int64
 	Digest       oci.Digest
 	State        State
+	// Missing counts what the manifest names and is not here, but for what the standard
+	// exempts.
+	Missing      int
 	MediaType    string
 	ArtifactType string
 	// Subject is the digest the manifest refers to, or "".
@@ -37,20 +40,40 @@ type Manifest struct {
 	// Platforms are written as people do, with a space between them.
 	Platforms   string
 	Annotations map[string]string `gorm:"serializer:json"`
-	PushedAt    Stamp
-	PushedBy    string
-	TouchedAt   int64
-	PulledAt    Stamp
-	Pulls       int64
-	DeletedAt   Stamp
-	DeletedBy   string
+	// What ends in Served is served time in nanoseconds.
+	PushedAt      Stamp
+	PushedServed  int64
+	PushedBy      int64
+	TouchedServed int64
+	PulledAt      Stamp
+	PulledServed  int64
+	Pulls         int64
+	// UntaggedAt is since when no tag points here, 0 while one does.
+	UntaggedAt     Stamp
+	UntaggedServed int64
+	DeletedAt      Stamp
+	DeletedServed  int64
+	RemovalID      int64
+	// Place and PlacedAt are those of the document's file.
+	Place    string `gorm:"->"`
+	PlacedAt Stamp  `gorm:"->"`
+}
+
+// Document returns the bytes of the manifest as content.
+func (m Manifest) Document() Blob {
+	return Blob{ContentID: m.ContentID, Digest: m.Digest, Size: m.Size, Place: m.Place, PlacedAt: m.PlacedAt}
+}
+
+// manifestRows reads manifests with the places of their documents.
+func manifestRows(db *gorm.DB) *gorm.DB {
+	return db.Table("manifests").Select("manifests.*, blobs.place, blobs.placed_at").Joins("JOIN blobs ON blobs.content_id = manifests.content_id")
 }
 
 // Manifest returns a live manifest by digest, or ErrNotFound.
 func (s *Store) Manifest(ctx context.Context, repository int64, digest oci.Digest) (Manifest, error) {
 	return cached(s.cache, s.cache.manifests, contentKey{repository, digest}, func() (Manifest, error) {
-		return one[Manifest](s.read.WithContext(ctx).
-			Where("repository_id = ? AND digest = ? AND state = ?", repository, digest, StateLive))
+		return one[Manifest](manifestRows(s.read.WithContext(ctx)).
+			Where("manifests.repository_id = ? AND manifests.digest = ? AND manifests.state = ?", repository, digest, StateLive))
 	})
 }
 
@@ -59,7 +82,7 @@ func (v View) Manifests(repository int64, digests []oci.Digest) (map[oci.Digest]
 	found := make(map[oci.Digest]Manifest, len(digests))
 	err := inSlices(digests, func(some []oci.Digest) error {
 		var rows []Manifest
-		err := v.db.Where("repository_id = ? AND digest IN ? AND state = ?", repository, some, StateLive).Find(&rows).Error
+		err := manifestRows(v.db).Where("manifests.repository_id = ? AND manifests.digest IN ? AND manifests.state = ?", repository, some, StateLive).Find(&rows).Error
 		for _, m := range rows {
 			found[m.Digest] = m
 		}
@@ -69,67 +92,62 @@ func (v View) Manifests(repository int64, digests []oci.Digest) (map[oci.Digest]
 }
 
 // KeepManifest records a manifest with all it names, or notes that one that is
-// there came again. The caller fills what describes it and has seen, in this
-// change, all that it names.
-func (tx *Tx) KeepManifest(repository Repository, m Manifest, edges []oci.Edge, came Arrival) (Manifest, error) {
-	content, err := tx.KeepBlob(m.Digest, m.Size, came)
-	if err != nil {
-		return m, err
-	}
-	m.RepositoryID, m.BlobID, m.State = repository.ID, content.ID, StateLive
-	m.PushedAt, m.TouchedAt = tx.Now(), tx.Served()
-	if m.Annotations == nil {
-		m.Annotations = map[string]string{}
-	}
+// there came again; one that was deleted is live again. The caller fills what
+// describes it, has recorded its document in this change, and has seen all that it
+// names.
+func (tx *Tx) KeepManifest(repository Repository, m Manifest, document Blob, edges []oci.Edge) (Manifest, error) {
 	tx.forget = append(tx.forget, func(c *cache) { c.manifests.Remove(contentKey{repository.ID, m.Digest}) })
 	if err := tx.touchRepository(repository); err != nil {
 		return m, err
 	}
-	insert := tx.db.Clauses(clause.OnConflict{DoNothing: true}).Create(&m)
-	if insert.Error != nil {
-		return m, insert.Error
+	there, err := one[Manifest](manifestRows(tx.db).Where("manifests.repository_id = ? AND manifests.digest = ?", repository.ID, m.Digest))
+	switch {
+	case errors.Is(err, ErrNotFound):
+		return tx.addManifest(repository, m, document, edges)
+	case err != nil:
+		return there, err
 	}
-	if insert.RowsAffected == 0 {
-		if err := tx.db.Model(&Manifest{}).Where("repository_id = ? AND digest = ?", repository.ID, m.Digest).
-			Updates(map[string]any{"state": StateLive, "touched_at": m.TouchedAt, "deleted_at": 0, "deleted_by": ""}).Error; err != nil {
-			return m, err
-		}
-		return one[Manifest](tx.db.Where("repository_id = ? AND digest = ?", repository.ID, m.Digest))
+	revives := map[string]any{"state": StateLive, "touched_served": tx.Served(), "deleted_at": 0, "deleted_served": 0, "removal_id": 0}
+	if there.State != StateLive {
+		revives["untagged_at"], revives["untagged_served"] = tx.Now(), tx.Served()
 	}
-	return m, tx.keepEdges(m.ID, edges)
+	there.State, there.DeletedAt, there.DeletedServed, there.RemovalID, there.TouchedServed = StateLive, 0, 0, 0, tx.Served()
+	return there, tx.db.Model(&Manifest{}).Where("id = ?", there.ID).Updates(revives).Error
 }
 
-// keepEdges records all that a manifest names in one statement, whose values come as
-// one text: so thousands of them hold the writer for some milliseconds alone.
-func (tx *Tx) keepEdges(manifest int64, edges []oci.Edge) error {
-	if len(edges) == 0 {
-		return nil
+func (tx *Tx) addManifest(repository Repository, m Manifest, document Blob, edges []oci.Edge) (Manifest, error) {
+	m.RepositoryID, m.ContentID, m.State = repository.ID, document.ContentID, StateLive
+	m.PushedAt, m.PushedServed, m.TouchedServed = tx.Now(), tx.Served(), tx.Served()
+	m.UntaggedAt, m.UntaggedServed = tx.Now(), tx.Served()
+	m.Place, m.PlacedAt = document.Place, document.PlacedAt
+	if m.Annotations == nil {
+		m.Annotations = map[string]string{}
 	}
-	rows := make([][4]any, len(edges))
-	for i, e := range edges {
-		rows[i] = [4]any{e.Relation, e.Digest, e.Size, e.MediaType}
+	if err := tx.db.Create(&m).Error; err != nil {
+		return m, err
 	}
-	raw, err := json.Marshal(rows)
-	if err != nil {
-		return err
-	}
-	return tx.db.Exec(`INSERT INTO edges (manifest_id, position, relation, digest, size, media_type)
-		SELECT ?, key, value ->> 0, value ->> 1, value ->> 2, value ->> 3 FROM json_each(?)`, manifest, string(raw)).Error
+	return m, tx.keepEdges(m, edges)
 }
 
-// DeleteManifest takes a live manifest and the tags that point to it out of
-// readers' sight, and returns those tags. The rows stay.
-func (tx *Tx) DeleteManifest(repository Repository, m Manifest, by string) ([]oci.Tag, error) {
+// DeleteManifest takes a live manifest, and the tags that point to it, out of
+// readers' sight as one removal, and returns those tags. The rows stay.
+func (tx *Tx) DeleteManifest(repository Repository, m Manifest, by Actor) ([]oci.Tag, error) {
 	tx.forget = append(tx.forget, func(c *cache) { c.manifests.Remove(contentKey{repository.ID, m.Digest}) })
-	var tags []oci.Tag
-	if err := tx.db.Model(&tag{}).Where("manifest_id = ?", m.ID).Order("name").Pluck("name", &tags).Error; err != nil {
+	removal, err := tx.remove(RemovalOfManifest, repository, string(m.Digest), by)
+	if err != nil {
 		return nil, err
 	}
-	for _, name := range tags {
-		if err := tx.DeleteTag(repository, name, by); err != nil {
+	var tags []tag
+	if err := tx.db.Where("manifest_id = ? AND "+liveTags, m.ID).Order("name").Find(&tags).Error; err != nil {
+		return nil, err
+	}
+	names := make([]oci.Tag, len(tags))
+	for i, t := range tags {
+		names[i] = t.Name
+		if err := tx.tagGoes(repository, t, removal, by); err != nil {
 			return nil, err
 		}
 	}
-	return tags, tx.db.Model(&Manifest{}).Where("id = ?", m.ID).
-		Updates(map[string]any{"state": StateDeleted, "deleted_at": tx.Now(), "deleted_by": by}).Error
+	return names, tx.db.Model(&Manifest{}).Where("id = ?", m.ID).
+		Updates(map[string]any{"state": StateDeleted, "deleted_at": tx.Now(), "deleted_served": tx.Served(), "removal_id": removal}).Error
 }

@@ -24,7 +24,7 @@ func (tx *Tx) MakeNamespace(n Namespace) (Namespace, error) {
 
 // MakeRepository records a repository. It fails with ErrTaken.
 func (tx *Tx) MakeRepository(r Repository) (Repository, error) {
-	r.CreatedAt, r.PushedAt = tx.Now(), tx.Now()
+	r.CreatedAt, r.PushedAt, r.PushedServed = tx.Now(), tx.Now(), tx.Served()
 	r.Labels = orEmpty(r.Labels)
 	err := taken(tx.db.Create(&r).Error)
 	if r.Visibility != VisibilityInherited {
@@ -135,42 +135,50 @@ func (tx *Tx) RenameRepository(r Repository, name oci.Name) error {
 }
 
 // RemoveNamespace takes a namespace with all its repositories out of sight.
-func (tx *Tx) RemoveNamespace(n Namespace, by string) error {
-	if err := tx.namespaceMoves(n); err != nil {
+func (tx *Tx) RemoveNamespace(n Namespace, by Actor) error {
+	removal, err := tx.remove(RemovalOfNamespace, Repository{NamespaceID: n.ID}, n.Name, by)
+	if err := errors.Join(err, tx.namespaceMoves(n)); err != nil {
 		return err
 	}
-	return tx.db.Model(&n).Updates(map[string]any{"removed_at": tx.Now(), "removed_by": by}).Error
+	return tx.db.Model(&n).Updates(map[string]any{"removed_at": tx.Now(), "removal_id": removal}).Error
 }
 
 // RemoveRepository takes a repository with all it holds out of sight.
-func (tx *Tx) RemoveRepository(r Repository, by string) error {
+func (tx *Tx) RemoveRepository(r Repository, by Actor) error {
 	tx.repositoryMoves(r)
-	return tx.db.Model(&r).Updates(map[string]any{"removed_at": tx.Now(), "removed_by": by}).Error
+	removal, err := tx.remove(RemovalOfRepository, r, string(r.Name), by)
+	if err != nil {
+		return err
+	}
+	return tx.db.Model(&r).Updates(map[string]any{"removed_at": tx.Now(), "removal_id": removal}).Error
 }
 
 // RestoreNamespace brings back the namespace of the name that was removed last.
 // It fails with ErrNotFound, and with ErrTaken where another one has the name.
-func (tx *Tx) RestoreNamespace(name string) (Namespace, error) {
+func (tx *Tx) RestoreNamespace(name string, by Actor) (Namespace, error) {
 	n, err := one[Namespace](tx.db.Where("name = ? AND removed_at <> 0", name).Order("removed_at DESC"))
 	if err != nil {
 		return n, err
 	}
-	if err := tx.namespaceMoves(n); err != nil {
+	if err := errors.Join(tx.namespaceMoves(n), tx.undo(n.RemovalID, by)); err != nil {
 		return n, err
 	}
-	return n, taken(tx.db.Model(&n).Updates(map[string]any{"removed_at": 0, "removed_by": ""}).Error)
+	return n, taken(tx.db.Model(&n).Updates(map[string]any{"removed_at": 0, "removal_id": 0}).Error)
 }
 
 // RestoreRepository brings back the repository of the name that was removed last
 // from a namespace. It fails with ErrNotFound, and with ErrTaken where another one
 // has the name.
-func (tx *Tx) RestoreRepository(namespace int64, name oci.Name) (Repository, error) {
+func (tx *Tx) RestoreRepository(namespace int64, name oci.Name, by Actor) (Repository, error) {
 	r, err := one[Repository](tx.db.Where("name = ? AND removed_at <> 0 AND namespace_id = ?", name, namespace).Order("removed_at DESC"))
 	if err != nil {
 		return r, err
 	}
 	tx.repositoryMoves(r)
-	return r, taken(tx.db.Model(&r).Updates(map[string]any{"removed_at": 0, "removed_by": ""}).Error)
+	if err := tx.undo(r.RemovalID, by); err != nil {
+		return r, err
+	}
+	return r, taken(tx.db.Model(&r).Updates(map[string]any{"removed_at": 0, "removal_id": 0}).Error)
 }
 
 // NamespaceRow is a namespace with what lists show of it.
@@ -188,7 +196,7 @@ type NamespaceRow struct {
 const namespaceRow = `namespaces.*,
 	(SELECT count(*) FROM repositories WHERE repositories.namespace_id = namespaces.id AND repositories.removed_at = 0 AND (?)) AS repositories,
 	(SELECT coalesce(sum(blobs.size), 0) FROM repositories JOIN holdings ON holdings.repository_id = repositories.id AND holdings.ended_at = 0
-		JOIN blobs ON blobs.id = holdings.blob_id WHERE repositories.namespace_id = namespaces.id AND repositories.removed_at = 0 AND (?)) AS size,
+		JOIN blobs ON blobs.content_id = holdings.content_id WHERE repositories.namespace_id = namespaces.id AND repositories.removed_at = 0 AND (?)) AS size,
 	(SELECT coalesce(max(repositories.pushed_at), 0) FROM repositories WHERE repositories.namespace_id = namespaces.id AND repositories.removed_at = 0 AND (?)) AS pushed_at`
 
 // namespaceRows returns the namespaces that are seen: those that are open or in
@@ -225,15 +233,17 @@ type Removed struct {
 	// NamespaceID is the namespace itself, or the one that the repository is in.
 	NamespaceID int64
 	RemovedAt   Stamp
-	RemovedBy   string
+	RemovedBy   int64
 }
+
+const removedBy = `coalesce((SELECT removed_by FROM removals WHERE removals.id = gone.removal_id), 0)`
 
 // RemovedPlaces returns up to limit places that were removed, the last first: all of
 // them, or only repositories of the namespaces in which an account is owner.
 func (s *Store) RemovedPlaces(ctx context.Context, all bool, account int64, limit int) ([]Removed, error) {
 	var rows []Removed
-	return rows, s.read.WithContext(ctx).Raw(`SELECT 0 AS repository, name, id AS namespace_id, removed_at, removed_by FROM namespaces WHERE removed_at <> 0 AND ?
-		UNION ALL SELECT 1, name, namespace_id, removed_at, removed_by FROM repositories WHERE removed_at <> 0
+	return rows, s.read.WithContext(ctx).Raw(`SELECT 0 AS repository, name, id AS namespace_id, removed_at, `+removedBy+` AS removed_by FROM namespaces AS gone WHERE removed_at <> 0 AND ?
+		UNION ALL SELECT 1, name, namespace_id, removed_at, `+removedBy+` FROM repositories AS gone WHERE removed_at <> 0
 			AND namespace_id IN (SELECT id FROM namespaces WHERE removed_at = 0)
 			AND (? OR namespace_id IN (SELECT namespace_id FROM grants WHERE role = 'owner' AND namespace_id <> 0 AND (`+memberSQL+`)))
 		ORDER BY removed_at DESC LIMIT ?`, all, all, account, account, limit).Scan(&rows).Error

@@ -42,11 +42,15 @@ func keep(t *testing.T, s *Store, name oci.Name, tag oci.Tag, digest oci.Digest)
 			return err
 		}
 		r = ensured.Repository
-		m, err := tx.KeepManifest(r, Manifest{Digest: digest, MediaType: oci.MediaTypeImage, Size: 2}, nil, Placed)
+		document, err := tx.KeepBlob(Placing{Digest: digest, Size: 2, Place: "x"})
 		if err != nil {
 			return err
 		}
-		_, err = tx.MoveTag(r, tag, m, "ines")
+		m, err := tx.KeepManifest(r, Manifest{Digest: digest, MediaType: oci.MediaTypeImage, Size: 2}, document, nil)
+		if err != nil {
+			return err
+		}
+		_, err = tx.MoveTag(r, tag, m, Actor{Account: 7, Token: "laptop"})
 		return err
 	}))
 	return r
@@ -162,13 +166,17 @@ func TestTheTagLogHasEveryMove(t *testing.T) {
 	s, _ := fresh(t)
 	keep(t, s, "a", "stable", digestOf(1))
 	keep(t, s, "a", "stable", digestOf(2))
-	keep(t, s, "a", "stable", digestOf(2))
-	var moves []tagMove
-	require.NoError(t, s.read.Order("id").Find(&moves).Error)
-	require.Len(t, moves, 2, "pointing a tag where it points already is no move")
-	assert.Equal(t, digestOf(1), moves[1].Previous)
-	assert.Equal(t, digestOf(2), moves[1].Digest)
-	assert.Equal(t, "ines", moves[1].MovedBy)
+	r := keep(t, s, "a", "stable", digestOf(2))
+	require.NoError(t, s.Update(ctx, func(tx *Tx) error { return tx.DeleteTag(r, "stable", Actor{Account: 8}) }))
+	log, err := s.View(ctx).TagLog(r.ID, "stable", 10)
+	require.NoError(t, err)
+	require.Len(t, log, 3, "pointing a tag where it points already is no move")
+	for i, want := range []TagMove{
+		{From: digestOf(2), MovedBy: 8}, {From: digestOf(1), To: digestOf(2), MovedBy: 7, Token: "laptop"}, {To: digestOf(1), MovedBy: 7, Token: "laptop"},
+	} {
+		got := log[i]
+		assert.Equal(t, want, TagMove{From: got.From, To: got.To, MovedBy: got.MovedBy, Token: got.Token}, i)
+	}
 }
 
 func TestListsPageByKeyInBothOrders(t *testing.T) {

@@ -33,7 +33,7 @@ type Namespace struct {
 	LogPulls  bool
 	CreatedAt Stamp
 	RemovedAt Stamp
-	RemovedBy string
+	RemovalID int64
 }
 
 // Visibility is who may pull from a repository.
@@ -55,13 +55,16 @@ type Repository struct {
 	Labels      Labels `gorm:"serializer:json"`
 	Visibility  Visibility
 	CreatedAt   Stamp
-	// PushedAt is when a manifest or a tag last came.
-	PushedAt Stamp
+	// PushedAt is when a manifest or a tag last came. What ends in Served is served
+	// time in nanoseconds.
+	PushedAt     Stamp
+	PushedServed int64
 	// PulledAt and Pulls follow with a delay of a few seconds.
-	PulledAt  Stamp
-	Pulls     int64
-	RemovedAt Stamp
-	RemovedBy string
+	PulledAt     Stamp
+	PulledServed int64
+	Pulls        int64
+	RemovedAt    Stamp
+	RemovalID    int64
 }
 
 // Repository returns a repository by name, or ErrNotFound.
@@ -168,5 +171,5 @@ func (tx *Tx) ensureNamespace(name string, m Maker) (n Namespace, made bool, err
 // touchRepository notes that something came.
 func (tx *Tx) touchRepository(r Repository) error {
 	tx.forget = append(tx.forget, func(c *cache) { c.repositories.Remove(r.Name) })
-	return tx.db.Model(&Repository{}).Where("id = ?", r.ID).Update("pushed_at", tx.Now()).Error
+	return tx.db.Model(&Repository{}).Where("id = ?", r.ID).Updates(map[string]any{"pushed_at": tx.Now(), "pushed_served": tx.Served()}).Error
 }

@@ -26,8 +26,8 @@ func TestWhatIsSeenDoesNotGrowWithWhatOthersMake(t *testing.T) {
 		jun, err = tx.MakeAccount(Account{Name: "jun", Kind: Person})
 		require.NoError(t, err)
 		for _, sql := range []string{
-			`WITH RECURSIVE n (i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < ?) INSERT INTO repositories (namespace_id, name, visibility, created_at, pushed_at)
-				SELECT ?, 'crowd/r' || i, CASE i % 2 WHEN 0 THEN 'open' ELSE 'closed' END, 1, 1 FROM n`,
+			`WITH RECURSIVE n (i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < ?) INSERT INTO repositories (namespace_id, name, visibility, created_at, pushed_at, pushed_served)
+				SELECT ?, 'crowd/r' || i, CASE i % 2 WHEN 0 THEN 'open' ELSE 'closed' END, 1, 1, 1 FROM n`,
 			`INSERT INTO grants (account_id, group_id, namespace_id, repository_id, role, granted_at, granted_by)
 				SELECT 1 + 0 * ?, 0, 0, id, 'reader', 1, '' FROM repositories WHERE namespace_id = ? AND id % 4 = 1`,
 		} {
@@ -36,9 +36,9 @@ func TestWhatIsSeenDoesNotGrowWithWhatOthersMake(t *testing.T) {
 		for _, name := range []oci.Name{"crowd/r1", "crowd/r2"} {
 			r, err := tx.Repository(name)
 			require.NoError(t, err)
-			b, err := tx.KeepBlob(digestOf(name), 7, Placed)
+			b, err := tx.KeepBlob(Placing{Digest: digestOf(name), Size: 7, Place: "x"})
 			require.NoError(t, err)
-			require.NoError(t, tx.Hold(r, b))
+			require.NoError(t, tx.Hold(r, b, Actor{}))
 		}
 		return nil
 	}))
@@ -130,7 +130,7 @@ func TestRightsFollowEachCommitRowByRow(t *testing.T) {
 		},
 		func(tx *Tx) error { return tx.EndLogin(login.ID) },
 		func(tx *Tx) error { return tx.TakeRole(GrantKey{AccountID: jun.ID, RepositoryID: pricing.ID}) },
-		func(tx *Tx) error { return tx.RemoveNamespace(beds, "ines") },
+		func(tx *Tx) error { return tx.RemoveNamespace(beds, Actor{}) },
 		func(tx *Tx) error { return tx.RenameNamespace(berths, "berths") },
 		func(tx *Tx) error { return tx.SaveAccount(Account{ID: ines.ID, DisabledAt: 1}, AccountDisabled) },
 		func(tx *Tx) error { return tx.SaveSettings(Settings{AccountsMakeNamespaces: true}) },

@@ -5,88 +5,120 @@ import (
 	"errors"
 
 	"warthesis/internal/oci"
+	"warthesis/internal/rule"
 )
 
-// tag is a tag of a repository.
+// tag is a tag of a repository; one with a removal is gone.
 type tag struct {
 	ID           int64
 	RepositoryID int64
 	Name         oci.Tag
+	// OrderKey sorts versions; it is empty for tags that are none.
+	OrderKey     []byte
 	ManifestID   int64
 	MovedAt      Stamp
-	MovedBy      string
+	MovedServed  int64
+	MovedBy      int64
 	PulledAt     Stamp
+	PulledServed int64
 	Pulls        int64
+	RemovalID    int64
 }
 
-// tagMove is one line of the tag log.
-type tagMove struct {
-	ID           int64
-	RepositoryID int64
-	Tag          oci.Tag
-	// Digest is what the tag points to since, "" where it was deleted.
-	Digest oci.Digest
-	// Previous is what the tag pointed to before, "" for a new tag.
-	Previous oci.Digest
-	MovedAt  Stamp
-	MovedBy  string
-}
+// liveTags keeps the tags that are not gone.
+const liveTags = "tags.removal_id = 0"
 
 // TagTarget returns the digest that a tag points to, or ErrNotFound.
 func (s *Store) TagTarget(ctx context.Context, repository int64, name oci.Tag) (oci.Digest, error) {
 	return cached(s.cache, s.cache.tags, tagKey{repository, name}, func() (oci.Digest, error) {
-		m, err := one[Manifest](s.read.WithContext(ctx).
-			Joins("JOIN tags ON tags.manifest_id = manifests.id AND tags.repository_id = ? AND tags.name = ?", repository, name).
-			Where("manifests.state = ?", StateLive))
-		return m.Digest, err
+		var found []oci.Digest
+		err := s.read.WithContext(ctx).Table("tags").
+			Joins("JOIN manifests ON manifests.id = tags.manifest_id AND manifests.state = ?", StateLive).
+			Where("tags.repository_id = ? AND tags.name = ? AND "+liveTags, repository, name).Pluck("manifests.digest", &found).Error
+		if err == nil && len(found) == 0 {
+			err = ErrNotFound
+		}
+		if err != nil {
+			return "", err
+		}
+		return found[0], nil
 	})
+}
+
+// liveTag returns a tag that is not gone, or ErrNotFound.
+func (tx *Tx) liveTag(repository int64, name oci.Tag) (tag, error) {
+	return one[tag](tx.db.Where("repository_id = ? AND name = ? AND "+liveTags, repository, name))
 }
 
 // MoveTag points a tag at a manifest of its repository, makes it where it is
 // missing, and writes the tag log. A tag that points there already is left alone,
 // and moved is false.
-func (tx *Tx) MoveTag(repository Repository, name oci.Tag, to Manifest, by string) (moved bool, err error) {
-	now := tx.Now()
-	move := tagMove{RepositoryID: repository.ID, Tag: name, Digest: to.Digest, MovedAt: now, MovedBy: by}
-	there, err := one[tag](tx.db.Where("repository_id = ? AND name = ?", repository.ID, name))
+func (tx *Tx) MoveTag(repository Repository, name oci.Tag, to Manifest, by Actor) (moved bool, err error) {
+	there, err := tx.liveTag(repository.ID, name)
+	moves := map[string]any{"manifest_id": to.ID, "moved_at": tx.Now(), "moved_served": tx.Served(), "moved_by": by.Account}
 	switch {
 	case errors.Is(err, ErrNotFound):
-		err = tx.db.Create(&tag{RepositoryID: repository.ID, Name: name, ManifestID: to.ID, MovedAt: now, MovedBy: by}).Error
+		err = tx.db.Create(&tag{
+			RepositoryID: repository.ID, Name: name, OrderKey: rule.OrderKey(string(name)),
+			ManifestID: to.ID, MovedAt: tx.Now(), MovedServed: tx.Served(), MovedBy: by.Account,
+		}).Error
 	case err != nil:
 		return false, err
 	case there.ManifestID == to.ID:
 		return false, nil
 	default:
-		var before Manifest
-		if before, err = one[Manifest](tx.db.Where("id = ?", there.ManifestID)); err != nil {
-			return false, err
-		}
-		move.Previous = before.Digest
-		err = tx.db.Model(&there).Updates(map[string]any{"manifest_id": to.ID, "moved_at": now, "moved_by": by}).Error
+		err = tx.db.Model(&tag{}).Where("id = ?", there.ID).Updates(moves).Error
 	}
 	if err != nil {
 		return false, err
 	}
 	tx.forget = append(tx.forget, func(c *cache) { c.tags.Remove(tagKey{repository.ID, name}) })
-	return true, tx.db.Create(&move).Error
+	if err := errors.Join(tx.untagged(there.ManifestID), tx.tagged(to.ID)); err != nil {
+		return false, err
+	}
+	return true, tx.logTag(repository, name, there.ManifestID, to.ID, by)
 }
 
-// DeleteTag removes a tag and writes the tag log, from which it can be restored.
-// It fails with ErrNotFound where there is no such tag.
-func (tx *Tx) DeleteTag(repository Repository, name oci.Tag, by string) error {
-	there, err := one[tag](tx.db.Where("repository_id = ? AND name = ?", repository.ID, name))
+// logTag writes a line of the tag log; a manifest of 0 is none.
+func (tx *Tx) logTag(repository Repository, name oci.Tag, from, to int64, by Actor) error {
+	return tx.db.Exec(`INSERT INTO tag_moves (repository_id, tag, from_id, to_id, moved_at, moved_served, moved_by, token)
+		VALUES (?, ?, coalesce((SELECT content_id FROM manifests WHERE id = ?), 0), coalesce((SELECT content_id FROM manifests WHERE id = ?), 0), ?, ?, ?, ?)`,
+		repository.ID, name, from, to, tx.Now(), tx.Served(), by.Account, by.Token).Error
+}
+
+// untagged notes since when no tag points to a manifest, where none does.
+func (tx *Tx) untagged(manifest int64) error {
+	if manifest == 0 {
+		return nil
+	}
+	return tx.db.Exec(`UPDATE manifests SET untagged_at = ?, untagged_served = ?
+		WHERE id = ? AND NOT EXISTS (SELECT 1 FROM tags WHERE tags.manifest_id = manifests.id AND `+liveTags+`)`, tx.Now(), tx.Served(), manifest).Error
+}
+
+// tagged notes that a tag points to a manifest.
+func (tx *Tx) tagged(manifest int64) error {
+	return tx.db.Exec("UPDATE manifests SET untagged_at = 0, untagged_served = 0 WHERE id = ? AND untagged_at <> 0", manifest).Error
+}
+
+// DeleteTag removes a tag and writes the tag log; its row stays, as gone. It fails
+// with ErrNotFound where there is no such tag.
+func (tx *Tx) DeleteTag(repository Repository, name oci.Tag, by Actor) error {
+	there, err := tx.liveTag(repository.ID, name)
 	if err != nil {
 		return err
 	}
-	pointed, err := one[Manifest](tx.db.Where("id = ?", there.ManifestID))
+	removal, err := tx.remove(RemovalOfTag, repository, string(name), by)
 	if err != nil {
 		return err
 	}
-	tx.forget = append(tx.forget, func(c *cache) { c.tags.Remove(tagKey{repository.ID, name}) })
-	if err := tx.db.Delete(&there).Error; err != nil {
+	return errors.Join(tx.tagGoes(repository, there, removal, by), tx.untagged(there.ManifestID))
+}
+
+// tagGoes lets a tag go by a removal.
+func (tx *Tx) tagGoes(repository Repository, t tag, removal int64, by Actor) error {
+	tx.forget = append(tx.forget, func(c *cache) { c.tags.Remove(tagKey{repository.ID, t.Name}) })
+	if err := tx.db.Model(&tag{}).Where("id = ?", t.ID).Update("removal_id", removal).Error; err != nil {
 		return err
 	}
-	return tx.db.Create(&tagMove{
-		RepositoryID: repository.ID, Tag: name, Previous: pointed.Digest, MovedAt: tx.Now(), MovedBy: by,
-	}).Error
+	return tx.logTag(repository, t.Name, t.ManifestID, 0, by)
 }

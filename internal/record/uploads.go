@@ -17,8 +17,9 @@ type Upload struct {
 	Offset    int64
 	State     []byte
 	StartedAt Stamp
-	// TouchedAt is served time in nanoseconds.
-	TouchedAt int64
+	// What ends in Served is served time in nanoseconds.
+	StartedServed int64
+	TouchedServed int64
 }
 
 // Upload returns an upload of the repository, or ErrNotFound.
@@ -36,21 +37,21 @@ func (s *Store) UploadIDs(ctx context.Context) ([]string, error) {
 // time, in nanoseconds.
 func (s *Store) UploadsIdleSince(ctx context.Context, served int64) ([]Upload, error) {
 	var idle []Upload
-	return idle, s.read.WithContext(ctx).Where("touched_at < ?", served).Find(&idle).Error
+	return idle, s.read.WithContext(ctx).Where("touched_served < ?", served).Find(&idle).Error
 }
 
 // KeepUpload records the point that an upload reached.
 func (tx *Tx) KeepUpload(u Upload) error {
-	u.TouchedAt = tx.Served()
+	u.TouchedServed = tx.Served()
 	if u.StartedAt == 0 {
-		u.StartedAt = tx.Now()
+		u.StartedAt, u.StartedServed = tx.Now(), tx.Served()
 	}
 	if u.State == nil {
 		u.State = []byte{}
 	}
 	return tx.db.Clauses(clause.OnConflict{
 		Columns:   []clause.Column{{Name: "id"}},
-		DoUpdates: clause.AssignmentColumns([]string{"offset", "state", "touched_at"}),
+		DoUpdates: clause.AssignmentColumns([]string{"offset", "state", "touched_served"}),
 	}).Create(&u).Error
 }
 

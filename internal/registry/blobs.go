@@ -21,7 +21,7 @@ func (r *Registry) StatBlob(ctx context.Context, name oci.Name, digest oci.Diges
 	if err != nil {
 		return 0, err
 	}
-	if whole, err := r.isWhole(b.Digest, b.Size, b.PlacedAt); err != nil {
+	if whole, err := r.isWhole(b); err != nil {
 		return 0, err
 	} else if !whole {
 		return 0, oci.Errorf(oci.CodeBlobUnknown, "the registry's copy of %s is damaged; push it again", digest)
@@ -53,14 +53,14 @@ func (r *Registry) OpenBlob(ctx context.Context, name oci.Name, digest oci.Diges
 	if err != nil {
 		return nil, 0, err
 	}
-	f, err := r.openContent(digest, b.Size)
+	f, b, err := r.openContent(ctx, b)
 	if err != nil {
 		return nil, 0, err
 	}
 	// A file that was written to since it was placed is read before it is served.
 	info, err := f.Stat()
-	if err == nil && !r.isUntouched(digest, b.PlacedAt, blob.Changed(info)) {
-		err = r.check(digest, b.Size, f, blob.Changed(info))
+	if err == nil && !r.isUntouched(b, blob.Changed(info)) {
+		err = r.check(b, f, blob.Changed(info))
 	}
 	if err != nil {
 		f.Close()
@@ -69,34 +69,37 @@ func (r *Registry) OpenBlob(ctx context.Context, name oci.Name, digest oci.Diges
 	return f, b.Size, nil
 }
 
+// placeOf returns where content lies.
+func placeOf(b record.Blob) blob.Place { return blob.Place{Digest: b.Digest, Suffix: b.Place} }
+
 // isUntouched reports whether a file is as it was when it was known to be right: by
 // the very time of its last change, or where that is not remembered, by one that is
 // not after it was placed.
-func (r *Registry) isUntouched(digest oci.Digest, placed record.Stamp, changed time.Time) bool {
-	if right, checked := r.checked.Get(digest); checked {
+func (r *Registry) isUntouched(b record.Blob, changed time.Time) bool {
+	if right, checked := r.checked.Get(placeOf(b)); checked {
 		return right.Equal(changed)
 	}
-	return !changed.After(placed.Time())
+	return !changed.After(b.PlacedAt.Time())
 }
 
 // placed notes that content was placed just now, and is right as it is.
-func (r *Registry) placed(digest oci.Digest) {
-	if _, changed, err := r.blobs.Stat(digest); err == nil {
-		r.checked.Add(digest, changed)
+func (r *Registry) placed(at blob.Place) {
+	if _, changed, err := r.blobs.Stat(at); err == nil {
+		r.checked.Add(at, changed)
 	}
 }
 
 // check reads content against its digest, and remembers that it is right.
-func (r *Registry) check(digest oci.Digest, size int64, f blob.File, changed time.Time) error {
-	hash := digest.Algorithm().Hash()
-	if _, err := io.Copy(hash, io.NewSectionReader(f, 0, size)); err != nil {
-		return fmt.Errorf("read content %s: %w", digest, err)
+func (r *Registry) check(b record.Blob, f blob.File, changed time.Time) error {
+	hash := b.Digest.Algorithm().Hash()
+	if _, err := io.Copy(hash, io.NewSectionReader(f, 0, b.Size)); err != nil {
+		return fmt.Errorf("read content %s: %w", b.Digest, err)
 	}
-	if found := fmt.Sprintf("%x", hash.Sum(nil)); found != digest.Encoded() {
-		slog.Error("content on the disk was changed", "digest", digest, "found", found, "changed", changed)
-		return damaged(digest)
+	if found := fmt.Sprintf("%x", hash.Sum(nil)); found != b.Digest.Encoded() {
+		slog.Error("content on the disk was changed", "digest", b.Digest, "found", found, "changed", changed)
+		return damaged(b.Digest)
 	}
-	r.checked.Add(digest, changed)
+	r.checked.Add(placeOf(b), changed)
 	return nil
 }
 
@@ -104,39 +107,47 @@ func damaged(digest oci.Digest) error {
 	return oci.Errorf(oci.CodeStorageFault, "the registry's copy of %s is damaged; push it again, or ask whoever runs the registry", digest)
 }
 
-// openContent opens content that the records vouch for.
-func (r *Registry) openContent(digest oci.Digest, size int64) (blob.File, error) {
-	f, there, err := r.blobs.Open(digest)
-	if err != nil && !errors.Is(err, blob.ErrUnknown) {
-		return nil, err
+// openContent opens content that the records vouch for, and returns what they say
+// about it now: it may have got another place since they were asked.
+func (r *Registry) openContent(ctx context.Context, b record.Blob) (blob.File, record.Blob, error) {
+	f, there, err := r.blobs.Open(placeOf(b))
+	if errors.Is(err, blob.ErrUnknown) {
+		now, again := r.records.View(ctx).Blob(b.Digest)
+		if again == nil && now.Place != b.Place {
+			b = now
+			f, there, err = r.blobs.Open(placeOf(b))
+		}
 	}
-	if err == nil && there == size {
-		return f, nil
+	if err != nil && !errors.Is(err, blob.ErrUnknown) {
+		return nil, b, err
+	}
+	if err == nil && there == b.Size {
+		return f, b, nil
 	}
 	if err == nil {
 		f.Close()
 	}
-	slog.Error("content on the disk is not what the records say", "digest", digest, "recorded", size, "found", there, "missing", err != nil)
-	return nil, damaged(digest)
+	slog.Error("content on the disk is not what the records say", "digest", b.Digest, "recorded", b.Size, "found", there, "missing", err != nil)
+	return nil, b, damaged(b.Digest)
 }
 
 // isWhole reports whether there is a file of the recorded size, which was not
 // written to since it was placed, or is right all the same.
-func (r *Registry) isWhole(digest oci.Digest, size int64, placed record.Stamp) (bool, error) {
-	there, changed, err := r.blobs.Stat(digest)
+func (r *Registry) isWhole(b record.Blob) (bool, error) {
+	there, changed, err := r.blobs.Stat(placeOf(b))
 	if errors.Is(err, blob.ErrUnknown) {
 		return false, nil
 	}
-	if err != nil || there != size || r.isUntouched(digest, placed, changed) {
-		return err == nil && there == size, err
+	if err != nil || there != b.Size || r.isUntouched(b, changed) {
+		return err == nil && there == b.Size, err
 	}
-	return r.isRight(digest, size)
+	return r.isRight(b)
 }
 
 // isRight reads the file of content, where there is one, and reports whether it is
 // that content.
-func (r *Registry) isRight(digest oci.Digest, size int64) (bool, error) {
-	f, there, err := r.blobs.Open(digest)
+func (r *Registry) isRight(b record.Blob) (bool, error) {
+	f, there, err := r.blobs.Open(placeOf(b))
 	if errors.Is(err, blob.ErrUnknown) {
 		return false, nil
 	}
@@ -145,10 +156,10 @@ func (r *Registry) isRight(digest oci.Digest, size int64) (bool, error) {
 	}
 	defer f.Close()
 	info, err := f.Stat()
-	if err != nil || there != size {
+	if err != nil || there != b.Size {
 		return false, err
 	}
-	err = r.check(digest, size, f, blob.Changed(info))
+	err = r.check(b, f, blob.Changed(info))
 	if errors.Is(err, oci.CodeStorageFault) {
 		return false, nil
 	}
@@ -167,7 +178,7 @@ func (r *Registry) MountBlob(ctx context.Context, name oci.Name, digest oci.Dige
 	if err != nil {
 		return false, err
 	}
-	if whole, err := r.isWhole(source.Digest, source.Size, source.PlacedAt); err != nil || !whole {
+	if whole, err := r.isWhole(source); err != nil || !whole {
 		return false, err
 	}
 	to, err := r.target(ctx, name)
@@ -183,7 +194,7 @@ func (r *Registry) MountBlob(ctx context.Context, name oci.Name, digest oci.Dige
 		if err != nil {
 			return err
 		}
-		return tx.Hold(repository, held)
+		return tx.Hold(repository, held, actor(ctx))
 	})
 	if errors.Is(err, record.ErrNotFound) {
 		return false, nil

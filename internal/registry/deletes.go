@@ -17,7 +17,7 @@ func (r *Registry) DeleteTag(ctx context.Context, name oci.Name, tag oci.Tag) er
 		return err
 	}
 	err = r.inLive(ctx, found, func(tx *record.Tx) error {
-		if err := tx.DeleteTag(found, tag, callerOf(ctx).Account); err != nil {
+		if err := tx.DeleteTag(found, tag, actor(ctx)); err != nil {
 			return err
 		}
 		return logTagDeleted(ctx, tx, found, tag)
@@ -67,7 +67,7 @@ func (r *Registry) DeleteManifest(ctx context.Context, name oci.Name, digest oci
 		if err := refuseNamed(tx, found, digest, oci.RelationChild); err != nil {
 			return err
 		}
-		tags, err := tx.DeleteManifest(found, m, callerOf(ctx).Account)
+		tags, err := tx.DeleteManifest(found, m, actor(ctx))
 		if err != nil {
 			return err
 		}
@@ -97,7 +97,7 @@ func (r *Registry) DeleteBlob(ctx context.Context, name oci.Name, digest oci.Dig
 		if err := refuseNamed(tx, found, digest, oci.RelationConfig, oci.RelationLayer, oci.RelationChild); err != nil {
 			return err
 		}
-		if err := tx.EndHolding(found, digest, callerOf(ctx).Account); err != nil {
+		if err := tx.EndHolding(found, digest, actor(ctx)); err != nil {
 			return err
 		}
 		deleted := event(ctx, record.EventBlobDeleted, found)

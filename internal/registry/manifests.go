@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"warthesis/internal/blob"
 	"warthesis/internal/inspect"
 	"warthesis/internal/oci"
 	"warthesis/internal/record"
@@ -66,7 +67,7 @@ func (r *Registry) ShowManifest(m record.Manifest) error {
 // not what the records say, so that whoever asks before pushing sends it again and
 // mends it.
 func (r *Registry) StatManifest(m record.Manifest) error {
-	if whole, err := r.isWhole(m.Digest, m.Size, m.PushedAt); err != nil || whole {
+	if whole, err := r.isWhole(m.Document()); err != nil || whole {
 		return err
 	}
 	return oci.Errorf(oci.CodeManifestUnknown, "the registry's copy of %s is damaged; push it again", m.Digest)
@@ -74,11 +75,11 @@ func (r *Registry) StatManifest(m record.Manifest) error {
 
 // ManifestBytes returns the bytes of a manifest as they were pushed. They are
 // shared: the caller does not change them.
-func (r *Registry) ManifestBytes(m record.Manifest) ([]byte, error) {
+func (r *Registry) ManifestBytes(ctx context.Context, m record.Manifest) ([]byte, error) {
 	if raw, ok := r.raw.Get(m.Digest); ok {
 		return raw, nil
 	}
-	f, err := r.openContent(m.Digest, m.Size)
+	f, _, err := r.openContent(ctx, m.Document())
 	if err != nil {
 		return nil, err
 	}
@@ -130,7 +131,7 @@ func (r *Registry) PushManifest(ctx context.Context, p ManifestPush) (record.Man
 	}
 	row := record.Manifest{
 		Digest: digest, MediaType: parsed.MediaType, ArtifactType: parsed.ArtifactType,
-		Size: int64(len(p.Raw)), Annotations: parsed.Annotations, PushedBy: callerOf(ctx).Account,
+		Size: int64(len(p.Raw)), Annotations: parsed.Annotations, PushedBy: callerOf(ctx).AccountID,
 	}
 	if parsed.Subject != nil {
 		row.Subject = parsed.Subject.Digest
@@ -141,18 +142,19 @@ func (r *Registry) PushManifest(ctx context.Context, p ManifestPush) (record.Man
 		return record.Manifest{}, err
 	}
 	row.Platforms = r.platforms(ctx, p.Name, parsed)
-	came, err := r.placeManifest(digest, p.Raw)
-	if err != nil {
-		return record.Manifest{}, err
-	}
-	err = r.records.Update(context.WithoutCancel(ctx), func(tx *record.Tx) error {
-		row, err = acceptManifest(ctx, tx, to, p.Tags, parsed, row, came)
-		return err
+	err = r.arrive(ctx, arrival{
+		// A manifest is small enough to be read each time that it comes.
+		digest: digest, size: row.Size, isWhole: r.isRight,
+		place: func() (blob.Place, error) { return r.blobs.PlaceBytes(newID(), digest, p.Raw) }, drop: func() {},
+		accept: func(tx *record.Tx, document record.Blob) (err error) {
+			row, err = acceptManifest(ctx, tx, to, p.Tags, parsed, row, document)
+			return err
+		},
 	})
 	return row, err
 }
 
-func acceptManifest(ctx context.Context, tx *record.Tx, to target, tags []oci.Tag, parsed oci.Manifest, row record.Manifest, came record.Arrival) (record.Manifest, error) {
+func acceptManifest(ctx context.Context, tx *record.Tx, to target, tags []oci.Tag, parsed oci.Manifest, row record.Manifest, document record.Blob) (record.Manifest, error) {
 	repository, err := to.in(ctx, tx)
 	if err != nil {
 		return row, err
@@ -160,7 +162,7 @@ func acceptManifest(ctx context.Context, tx *record.Tx, to target, tags []oci.Ta
 	if row.ContentSize, err = contentSize(tx.View, repository.ID, parsed, row.Size); err != nil {
 		return row, err
 	}
-	kept, err := tx.KeepManifest(repository, row, parsed.Edges(), came)
+	kept, err := tx.KeepManifest(repository, row, document, parsed.Edges())
 	if err != nil {
 		return row, err
 	}
@@ -170,7 +172,7 @@ func acceptManifest(ctx context.Context, tx *record.Tx, to target, tags []oci.Ta
 		return row, err
 	}
 	for _, tag := range tags {
-		moved, err := tx.MoveTag(repository, tag, kept, callerOf(ctx).Account)
+		moved, err := tx.MoveTag(repository, tag, kept, actor(ctx))
 		if err != nil {
 			return row, err
 		}
@@ -194,19 +196,6 @@ func checkedDigest(p ManifestPush) (oci.Digest, error) {
 		return "", oci.Errorf(oci.CodeDigestInvalid, "the manifest was sent as %s and its digest is %s; its bytes were changed on the way or the digest is another manifest's", p.Digest, actual)
 	}
 	return p.Digest, nil
-}
-
-// placeManifest places a manifest where the file that is there, if any, is not right:
-// it is small enough to be read each time.
-func (r *Registry) placeManifest(digest oci.Digest, raw []byte) (record.Arrival, error) {
-	if right, err := r.isRight(digest, int64(len(raw))); err != nil || right {
-		return record.Known, err
-	}
-	if err := r.blobs.PlaceBytes(newID(), digest, raw); err != nil {
-		return record.Known, err
-	}
-	r.placed(digest)
-	return record.Placed, nil
 }
 
 // Missing is the detail of a refusal: one thing that a manifest names and the

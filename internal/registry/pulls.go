@@ -32,7 +32,7 @@ func (r *Registry) CountPull(m record.Manifest, tag oci.Tag) {
 	p := r.pulls.count[key]
 	r.pulls.count[key] = record.Pull{
 		Repository: m.RepositoryID, Digest: m.Digest, Tag: tag,
-		Count: p.Count + 1, Last: record.StampOf(r.clock.Now()),
+		Count: p.Count + 1, Last: record.StampOf(r.clock.Now()), LastServed: int64(r.clock.Served()),
 	}
 }
 
@@ -65,7 +65,7 @@ func (r *Registry) recount(counted map[pullKey]record.Pull) {
 	for key, p := range counted {
 		now, there := r.pulls.count[key]
 		if there {
-			p.Count, p.Last = p.Count+now.Count, now.Last
+			p.Count, p.Last, p.LastServed = p.Count+now.Count, now.Last, now.LastServed
 		}
 		r.pulls.count[key] = p
 	}

@@ -71,7 +71,7 @@ type Registry struct {
 	// raw keeps small manifests in memory: content of a digest never changes.
 	raw *lru.Cache[oci.Digest, []byte]
 	// checked is when files were last written that were found to be right all the same.
-	checked *lru.Cache[oci.Digest, time.Time]
+	checked *lru.Cache[blob.Place, time.Time]
 	// looked is when, in served time, the files of manifests were last looked at.
 	looked *lru.Cache[oci.Digest, time.Duration]
 	pulls  pullCounter
@@ -99,7 +99,7 @@ func New(blobs *blob.Store, records *record.Store, clk clock.Clock, limits Limit
 	if err != nil {
 		return nil, err
 	}
-	checked, err := lru.New[oci.Digest, time.Time](checkedEntries)
+	checked, err := lru.New[blob.Place, time.Time](checkedEntries)
 	if err != nil {
 		return nil, err
 	}
@@ -168,8 +168,9 @@ func (r *Registry) keepServed() error {
 
 // Caller is who asks for a change, for the logs.
 type Caller struct {
-	// Account is the account's name, "" where nobody is logged in.
-	Account string
+	// Account is the account's name, "" where nobody is logged in, AccountID its number.
+	Account   string
+	AccountID int64
 	// Address is the network address, "" for the service itself.
 	Address string
 	// Request is the request ID.
@@ -206,6 +207,12 @@ func callerOf(ctx context.Context) Caller {
 	return c
 }
 
+// actor returns the caller as the logs have them.
+func actor(ctx context.Context) record.Actor {
+	c := callerOf(ctx)
+	return record.Actor{Account: c.AccountID, Token: c.Token}
+}
+
 // who names the caller for limits.
 func (c Caller) who() string {
 	if c.Account != "" {
@@ -217,7 +224,7 @@ func (c Caller) who() string {
 // event starts an event of the caller in a repository.
 func event(ctx context.Context, kind record.EventKind, in record.Repository) record.Event {
 	c := callerOf(ctx)
-	return record.Event{Kind: kind, Account: c.Account, Address: c.Address, Request: c.Request, Token: c.Token}.In(in)
+	return record.Event{Kind: kind, Account: c.Account, AccountID: c.AccountID, Address: c.Address, Request: c.Request, Token: c.Token}.In(in)
 }
 
 // newID returns a random name for an upload or a staged file.

@@ -102,7 +102,7 @@ func TestAFileThatIsNotWhatTheRecordsSayIsRefusedBeforeItsFirstByte(t *testing.T
 	raw := []byte("a layer that the disk shortens")
 	d := oci.DigestOf(oci.SHA256, raw)
 	require.NoError(t, r.PushBlob(ctx, "a", whole(raw), d))
-	file := filepath.Join(root, "blobs/sha256", d.Encoded()[:2], d.Encoded())
+	file := fileOf(t, root, d)
 	require.NoError(t, os.Chmod(file, 0o644))
 	require.NoError(t, os.Truncate(file, 5))
 	_, _, err := r.OpenBlob(ctx, "a", d)
@@ -141,9 +141,17 @@ func TestAManifestWhoseLayerIsMissingOrOtherIsRefused(t *testing.T) {
 	require.NoError(t, err)
 }
 
+// fileOf returns the only file of content.
+func fileOf(t *testing.T, root string, d oci.Digest) string {
+	files, err := filepath.Glob(filepath.Join(root, "blobs/sha256", d.Encoded()[:2], d.Encoded()+"*"))
+	require.NoError(t, err)
+	require.Len(t, files, 1)
+	return files[0]
+}
+
 // flip changes one byte of content on the disk, and puts the times of the file back.
 func flip(t *testing.T, root string, d oci.Digest) {
-	file := filepath.Join(root, "blobs/sha256", d.Encoded()[:2], d.Encoded())
+	file := fileOf(t, root, d)
 	before, err := os.Stat(file)
 	require.NoError(t, err)
 	raw, err := os.ReadFile(file)
@@ -179,28 +187,36 @@ func TestWhatRottedIsNotCalledWholeAndPushingItAgainMendsIt(t *testing.T) {
 	_, err = r.StatBlob(ctx, "a", d)
 	assert.NoError(t, err)
 
-	file := filepath.Join(root, "blobs/sha256", m.Digest.Encoded()[:2], m.Digest.Encoded())
 	for says, harm := range map[string]func(){
 		"flipped": func() { flip(t, root, m.Digest) },
-		"gone":    func() { require.NoError(t, os.Remove(file)) },
+		"gone":    func() { require.NoError(t, os.Remove(fileOf(t, root, m.Digest))) },
 	} {
 		harm()
 		assert.ErrorIs(t, r.StatManifest(m), oci.CodeManifestUnknown, says)
+		before := m
 		_, err = r.PushManifest(ctx, push)
+		require.NoError(t, err)
+		m, err = r.Manifest(ctx, "a", "x")
 		require.NoError(t, err)
 		assert.NoError(t, r.StatManifest(m), says)
 		r.raw.Purge()
-		got, err := r.ManifestBytes(m)
+		// Who asked before it was mended gets it all the same.
+		got, err := r.ManifestBytes(ctx, before)
 		require.NoError(t, err, says)
 		assert.Equal(t, push.Raw, got)
 	}
 
-	// What was placed anew counts from then on: nothing is read again for its time.
+	// Good content that comes again stays where it is; what came goes.
+	before, err := r.records.View(ctx).Blob(d)
+	require.NoError(t, err)
 	clk.MoveTo(clk.Now().Add(time.Hour))
 	require.NoError(t, r.PushBlob(ctx, "a", whole(raw), d))
-	b, err := r.records.Blob(ctx, d)
+	b, err := r.records.View(ctx).Blob(d)
 	require.NoError(t, err)
-	assert.Equal(t, record.StampOf(clk.Now()), b.PlacedAt)
+	assert.Equal(t, before.Place, b.Place)
+	assert.Greater(t, b.TouchedServed, before.TouchedServed)
+	fileOf(t, root, d)
+	assert.Zero(t, staged(t, root))
 }
 
 func TestAPushSettlesWhereItBeganOrNowhere(t *testing.T) {
@@ -216,12 +232,12 @@ func TestAPushSettlesWhereItBeganOrNowhere(t *testing.T) {
 		return Part{Body: io.MultiReader(bytes.NewReader(raw[:3]), &runs{do: do}, bytes.NewReader(raw[3:])), Offset: -1, Length: -1}
 	}
 
-	err = r.PushBlob(ctx, "n/a", during(func() { change(func(tx *record.Tx) error { return tx.RemoveRepository(there, "ines") }) }), d)
+	err = r.PushBlob(ctx, "n/a", during(func() { change(func(tx *record.Tx) error { return tx.RemoveRepository(there, record.Actor{}) }) }), d)
 	assert.ErrorIs(t, err, oci.CodeNameUnknown)
 	_, err = r.records.Repository(ctx, "n/a")
 	require.ErrorIs(t, err, record.ErrNotFound, "nothing was made in its place")
 	change(func(tx *record.Tx) error {
-		_, err := tx.RestoreRepository(there.NamespaceID, "n/a")
+		_, err := tx.RestoreRepository(there.NamespaceID, "n/a", record.Actor{})
 		return err
 	})
 	require.NoError(t, r.PushBlob(ctx, "n/a", during(func() {
@@ -238,7 +254,7 @@ func TestAPushSettlesWhereItBeganOrNowhere(t *testing.T) {
 			if err != nil {
 				return err
 			}
-			return tx.RemoveNamespace(n, "ines")
+			return tx.RemoveNamespace(n, record.Actor{})
 		})
 	}), d)
 	assert.ErrorIs(t, err, oci.CodeNameUnknown)

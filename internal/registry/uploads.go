@@ -183,35 +183,28 @@ func (r *Registry) dropUpload(id string) error {
 	return r.records.Update(context.Background(), func(tx *record.Tx) error { return tx.DropUpload(id) })
 }
 
-// settle makes a whole upload a blob that the repository holds. It takes the place of
-// a copy that is there: nothing but reading that one could tell whether it is whole.
-// The upload is over afterwards, whatever the outcome.
+// settle makes a whole upload a blob that the repository holds. The upload is over
+// afterwards, whatever the outcome.
 func (r *Registry) settle(ctx context.Context, to target, upload *blob.Upload, digest oci.Digest, session string) error {
-	size := upload.Offset()
 	if err := upload.Verify(digest); err != nil {
 		upload.Discard()
 		return err
 	}
-	if err := upload.Place(digest); err != nil {
-		return err
-	}
-	r.placed(digest)
-	// The bytes are placed: that the sender has gone is no reason to forget them.
-	return r.records.Update(context.WithoutCancel(ctx), func(tx *record.Tx) error {
-		repository, err := to.in(ctx, tx)
-		if err != nil {
-			return err
-		}
-		kept, err := tx.KeepBlob(digest, size, record.Placed)
-		if err != nil {
-			return err
-		}
-		if session != "" {
-			if err := tx.DropUpload(session); err != nil {
+	return r.arrive(ctx, arrival{
+		digest: digest, size: upload.Offset(), isWhole: r.isWhole,
+		place: func() (blob.Place, error) { return upload.Place(digest) }, drop: upload.Discard,
+		accept: func(tx *record.Tx, b record.Blob) error {
+			repository, err := to.in(ctx, tx)
+			if err != nil {
 				return err
 			}
-		}
-		return tx.Hold(repository, kept)
+			if session != "" {
+				if err := tx.DropUpload(session); err != nil {
+					return err
+				}
+			}
+			return tx.Hold(repository, b, actor(ctx))
+		},
 	})
 }
 
@@ -494,7 +487,7 @@ func (r *Registry) endIdle(u record.Upload) error {
 	}
 	defer s.pass()
 	// Somebody may have sent to it since the question.
-	if now, err := r.records.Upload(context.Background(), u.RepositoryID, u.ID); s.over || err != nil || now.TouchedAt > u.TouchedAt {
+	if now, err := r.records.Upload(context.Background(), u.RepositoryID, u.ID); s.over || err != nil || now.TouchedServed > u.TouchedServed {
 		return nil
 	}
 	if err := r.reopen(s); err == nil {

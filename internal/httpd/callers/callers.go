@@ -142,7 +142,7 @@ func BaseOf(ctx context.Context) *url.URL { return ctx.Value(baseKey{}).(*url.UR
 
 // ForRegistry is what registry needs to know of a caller.
 func ForRegistry(c access.Caller) registry.Caller {
-	return registry.Caller{Account: c.Account.Name, Address: c.Address, Request: c.Request, Token: c.TokenName()}
+	return registry.Caller{Account: c.Account.Name, AccountID: c.Account.ID, Address: c.Address, Request: c.Request, Token: c.TokenName()}
 }
 
 // Base returns the address under which the sender of a request knows the service,

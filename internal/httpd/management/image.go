@@ -28,7 +28,7 @@ func (d *door) image(ctx context.Context, in *imageInput) (*reply[api.Image], er
 	if err != nil {
 		return nil, refusal(err)
 	}
-	raw, err := d.Registry.ManifestBytes(m)
+	raw, err := d.Registry.ManifestBytes(ctx, m)
 	if err != nil {
 		return nil, refusal(err)
 	}
@@ -43,7 +43,7 @@ func (d *door) image(ctx context.Context, in *imageInput) (*reply[api.Image], er
 	image := api.Image{
 		Repository: name, Digest: m.Digest, MediaType: m.MediaType, ArtifactType: m.ArtifactType,
 		Size: m.Size, ContentSize: m.ContentSize, Tags: append([]oci.Tag{}, tags...),
-		PushedAt: m.PushedAt.Time(), PushedBy: m.PushedBy, Pulls: m.Pulls, PulledAt: moment(m.PulledAt), Subject: m.Subject,
+		PushedAt: m.PushedAt.Time(), PushedBy: d.nameOf(m.PushedBy), Pulls: m.Pulls, PulledAt: moment(m.PulledAt), Subject: m.Subject,
 		Annotations: orEmpty(parsed.Annotations), Raw: string(raw), Platforms: []api.PlatformImage{},
 	}
 	if !parsed.IsIndex() {
@@ -70,7 +70,7 @@ func (d *door) child(ctx context.Context, name oci.Name, entry oci.Descriptor) a
 	if err != nil {
 		return shown
 	}
-	raw, err := d.Registry.ManifestBytes(m)
+	raw, err := d.Registry.ManifestBytes(ctx, m)
 	if err != nil {
 		slog.Warn("an index names a manifest that cannot be read", "repository", name, "digest", m.Digest, "error", err)
 		return shown

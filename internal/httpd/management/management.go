@@ -215,6 +215,12 @@ func (d *door) repositoryOf(ctx context.Context, row record.RepositoryRow) (api.
 	}, err
 }
 
+// nameOf returns what an account is called, "" for nobody.
+func (d *door) nameOf(account int64) string {
+	found, _ := d.Records.Rights().Account(account)
+	return found.Name
+}
+
 // moment is absent for never.
 func moment(s record.Stamp) *time.Time {
 	if s == 0 {
@@ -276,7 +282,7 @@ func (d *door) tags(ctx context.Context, in *tagsInput) (*reply[api.TagList], er
 	for i, row := range rows {
 		list.Tags[i] = api.Tag{
 			Name: row.Name, Digest: row.Digest, MediaType: row.MediaType, ArtifactType: row.ArtifactType,
-			Platforms: words(row.Platforms), Size: row.ContentSize, MovedAt: row.MovedAt.Time(), MovedBy: row.MovedBy,
+			Platforms: words(row.Platforms), Size: row.ContentSize, MovedAt: row.MovedAt.Time(), MovedBy: d.nameOf(row.MovedBy),
 			PulledAt: moment(row.PulledAt), Pulls: row.Pulls,
 		}
 	}

@@ -525,7 +525,7 @@ func (d *door) removed(ctx context.Context, _ *struct{}) (*reply[api.RemovedList
 	rows, err := d.Access.RemovedPlaces(ctx, callers.From(ctx), mostRemoved)
 	list := api.RemovedList{Removed: make([]api.Removed, len(rows))}
 	for i, row := range rows {
-		list.Removed[i] = api.Removed{Repository: row.Repository, Name: row.Name, RemovedAt: row.RemovedAt.Time(), RemovedBy: row.RemovedBy}
+		list.Removed[i] = api.Removed{Repository: row.Repository, Name: row.Name, RemovedAt: row.RemovedAt.Time(), RemovedBy: d.nameOf(row.RemovedBy)}
 	}
 	return ok(list, err)
 }

@@ -43,7 +43,7 @@ func (d *Door) getManifest(c *gin.Context, name oci.Name, target string) error {
 		c.Status(http.StatusOK)
 		return nil
 	}
-	raw, err := d.registry.ManifestBytes(m)
+	raw, err := d.registry.ManifestBytes(c.Request.Context(), m)
 	if err != nil {
 		c.Writer.Header().Del("Content-Length")
 		return err

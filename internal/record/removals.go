@@ -1,0 +1,89 @@
+package record
+
+import "warthesis/internal/oci"
+
+// Actor is who does something, for the logs.
+type Actor struct {
+	// Account is 0 where nobody is logged in, and for the service itself.
+	Account int64
+	// Token is the name of the token by which the account came, "" for none.
+	Token string
+}
+
+// RemovalKind is what a removal began with.
+type RemovalKind string
+
+// The kinds of removals.
+const (
+	RemovalOfTag        RemovalKind = "tag"
+	RemovalOfManifest   RemovalKind = "manifest"
+	RemovalOfBlob       RemovalKind = "blob"
+	RemovalOfRepository RemovalKind = "repository"
+	RemovalOfNamespace  RemovalKind = "namespace"
+)
+
+// Removal is one act of somebody with all that went by it: what went points to it.
+type Removal struct {
+	ID           int64
+	Kind         RemovalKind
+	NamespaceID  int64
+	RepositoryID int64
+	// Name is what the thing was called then: a tag, a digest, a repository, a namespace.
+	Name      string
+	RemovedAt Stamp
+	// RemovedServed is served time in nanoseconds.
+	RemovedServed int64
+	RemovedBy     int64
+	Token         string
+	Reason        string
+	// UndoneAt is 0 while the removal stands.
+	UndoneAt Stamp
+	UndoneBy int64
+}
+
+// remove records a removal in a repository or, of a namespace, in a repository that has
+// only the namespace's ID, and returns its ID.
+func (tx *Tx) remove(kind RemovalKind, in Repository, name string, by Actor) (int64, error) {
+	r := Removal{
+		Kind: kind, NamespaceID: in.NamespaceID, RepositoryID: in.ID, Name: name,
+		RemovedAt: tx.Now(), RemovedServed: tx.Served(), RemovedBy: by.Account, Token: by.Token,
+	}
+	err := tx.db.Create(&r).Error
+	return r.ID, err
+}
+
+// undo notes that a removal does not stand any more.
+func (tx *Tx) undo(removal int64, by Actor) error {
+	return tx.db.Model(&Removal{}).Where("id = ?", removal).Updates(map[string]any{"undone_at": tx.Now(), "undone_by": by.Account}).Error
+}
+
+// Removals returns up to limit removals in a repository, the newest first.
+func (v View) Removals(repository int64, limit int) ([]Removal, error) {
+	var rows []Removal
+	return rows, v.db.Where("repository_id = ?", repository).Order("id DESC").Limit(limit).Find(&rows).Error
+}
+
+// TagMove is one line of the tag log.
+type TagMove struct {
+	ID  int64
+	Tag oci.Tag
+	// From is what the tag pointed to before, "" for a new tag; To is what it points to
+	// since, "" where it was removed.
+	From, To    oci.Digest
+	MovedAt     Stamp
+	MovedServed int64
+	MovedBy     int64
+	Token       string
+	// Origin is the peer that the move came from, "" for a push here.
+	Origin string
+}
+
+// TagLog returns up to limit lines of a tag's log, the newest first.
+func (v View) TagLog(repository int64, tag oci.Tag, limit int) ([]TagMove, error) {
+	var rows []TagMove
+	return rows, v.db.Table("tag_moves").
+		Select(`tag_moves.*, coalesce(before.digest, '') AS "from", coalesce(since.digest, '') AS "to"`).
+		Joins("LEFT JOIN contents AS before ON before.id = tag_moves.from_id").
+		Joins("LEFT JOIN contents AS since ON since.id = tag_moves.to_id").
+		Where("repository_id = ? AND tag = ?", repository, tag).Order("tag_moves.id DESC").Limit(limit).Find(&rows).Error
+}
