@@ -119,7 +119,7 @@ func (a *Access) RotateKeys(ctx context.Context, c Caller) error {
 // others get through.
 func (a *Access) dropEnded() error {
 	for more := true; more; {
-		err := a.records.Update(context.Background(), func(tx *record.Tx) (err error) {
+		err := a.records.Update(context.Background(), "drop-ended", func(tx *record.Tx) (err error) {
 			more, err = tx.DropEnded(tx.Now())
 			return err
 		})

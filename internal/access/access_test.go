@@ -503,7 +503,7 @@ func TestOneAccountHasSoManySessionsAndTokensAndNoMore(t *testing.T) {
 	assert.ErrorIs(t, err, oci.CodeUnauthorized, "the one that was used longest ago has ended")
 	_, err = w.Session(ctx, last, "")
 	assert.NoError(t, err)
-	require.NoError(t, w.records.Update(ctx, func(tx *record.Tx) error {
+	require.NoError(t, w.records.Update(ctx, "test", func(tx *record.Tx) error {
 		for i := range mostTokens {
 			if _, err := tx.MakeToken(record.Token{AccountID: c.Account.ID, Kind: record.TokenMade, Name: "x", Hash: fmt.Sprint(i)}); err != nil {
 				return err
@@ -519,7 +519,7 @@ func TestOneAccountHasSoManySessionsAndTokensAndNoMore(t *testing.T) {
 // the company's word counts while it is fresh.
 func TestTheCompanysWordCountsWhileItIsFresh(t *testing.T) {
 	w := open(t)
-	require.NoError(t, w.records.Update(ctx, func(tx *record.Tx) error {
+	require.NoError(t, w.records.Update(ctx, "test", func(tx *record.Tx) error {
 		_, err := tx.MakeAccount(record.Account{Name: "jun", Kind: record.Person, Issuer: "https://login.example", Subject: "4711"})
 		return err
 	}))

@@ -188,7 +188,7 @@ func (k *Company) keepGroups(ctx context.Context, account record.Account, claims
 	var said []string
 	// A claim that is no list of names has no groups.
 	_ = json.Unmarshal(claims[k.settings.GroupsClaim], &said)
-	return k.access.records.Update(ctx, func(tx *record.Tx) error {
+	return k.access.records.Update(ctx, "company-groups", func(tx *record.Tx) error {
 		names, changed, err := tx.KeepCompanyGroups(account.ID, said)
 		if err != nil || !changed {
 			return err

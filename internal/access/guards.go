@@ -19,7 +19,7 @@ func (a *Access) change(ctx context.Context, c Caller, e record.Event, do func(*
 
 // changeIn is change where only the change itself finds out in which place it was.
 func (a *Access) changeIn(ctx context.Context, c Caller, e record.Event, do func(*record.Tx) (in record.Event, err error)) error {
-	return a.records.Update(ctx, func(tx *record.Tx) error {
+	return a.records.Update(ctx, string(e.Kind), func(tx *record.Tx) error {
 		if err := stillMay(tx, c); err != nil {
 			return err
 		}

@@ -276,7 +276,7 @@ func (a *Access) flush(all bool) error {
 	lines, uses, tokens := a.ledger.take(all)
 	for len(lines)+len(uses)+len(tokens) > 0 {
 		nextLines, nextUses, nextTokens := lines[:min(len(lines), usesAtOnce)], uses[:min(len(uses), usesAtOnce)], tokens[:min(len(tokens), usesAtOnce)]
-		err := a.records.Update(context.Background(), func(tx *record.Tx) error {
+		err := a.records.Update(context.Background(), "uses", func(tx *record.Tx) error {
 			if err := tx.LogAll(nextLines); err != nil {
 				return err
 			}

@@ -31,7 +31,7 @@ func (a *Access) MakeFirstAdmin(ctx context.Context, password string) error {
 	if err != nil {
 		return err
 	}
-	return a.records.Update(ctx, func(tx *record.Tx) error {
+	return a.records.Update(ctx, "first-admin", func(tx *record.Tx) error {
 		if has, err := tx.HasAccounts(); err != nil || has {
 			return err
 		}
@@ -50,7 +50,7 @@ func (a *Access) LetIn(ctx context.Context, name, hash string) error {
 	if err := checkName("an account", name); err != nil {
 		return err
 	}
-	return a.records.Update(ctx, func(tx *record.Tx) error {
+	return a.records.Update(ctx, "recover-admin", func(tx *record.Tx) error {
 		account, err := tx.Account(name)
 		if errors.Is(err, record.ErrNotFound) {
 			account, err = tx.MakeAccount(record.Account{Name: name, Kind: record.Person, Admin: true, Description: "Registry admin"})

@@ -74,7 +74,7 @@ func New(o Options) (http.Handler, error) {
 	if o.Authority != nil {
 		router.GET(AuthorityPath, func(c *gin.Context) { c.Data(http.StatusOK, "application/x-pem-file", o.Authority) })
 	}
-	router.GET("/metrics", management.Observers(who), gin.WrapH(metrics()))
+	router.GET("/metrics", management.Observers(who), gin.WrapH(metrics(o.Records)))
 	protocol.Register(router, protocol.Options{
 		Registry: o.Registry, BodyIdle: o.BodyIdle, ManifestBytes: o.ManifestBytes, Access: o.Access, Callers: who,
 	})
@@ -173,9 +173,10 @@ func recovered() gin.HandlerFunc {
 }
 
 // metrics serves what the process tells of itself, in the form of OpenMetrics.
-func metrics() http.Handler {
+func metrics(records *record.Store) http.Handler {
 	of := prometheus.NewRegistry()
 	of.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	of.MustRegister(records.Metrics()...)
 	return promhttp.HandlerFor(of, promhttp.HandlerOpts{})
 }
 

@@ -25,6 +25,10 @@ func open(t *testing.T, path string) (*Store, *clock.Set) {
 	return s, clk
 }
 
+func startAt(time.Duration) clock.Clock {
+	return clock.NewSet(time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC))
+}
+
 func fresh(t *testing.T) (*Store, *clock.Set) {
 	s, clk := open(t, filepath.Join(t.TempDir(), "records.db"))
 	t.Cleanup(func() { require.NoError(t, s.Close()) })
@@ -36,7 +40,7 @@ func digestOf(seed any) oci.Digest { return oci.DigestOf(oci.SHA256, fmt.Append(
 // keep records a manifest under a tag in a repository.
 func keep(t *testing.T, s *Store, name oci.Name, tag oci.Tag, digest oci.Digest) Repository {
 	var r Repository
-	require.NoError(t, s.Update(ctx, func(tx *Tx) (err error) {
+	require.NoError(t, s.Update(ctx, "test", func(tx *Tx) (err error) {
 		ensured, err := tx.EnsureRepository(name, Maker{Namespace: true})
 		if err != nil {
 			return err
@@ -61,7 +65,7 @@ func TestWhatWasCommittedIsThereAfterReopening(t *testing.T) {
 	s, clk := open(t, path)
 	r := keep(t, s, "timetable/planner", "latest", digestOf(1))
 	clk.MoveTo(clk.Now().Add(time.Hour))
-	require.NoError(t, s.Update(ctx, (*Tx).KeepServed))
+	require.NoError(t, s.Update(ctx, "test", (*Tx).KeepServed))
 	require.NoError(t, s.Close())
 
 	var before time.Duration
@@ -101,7 +105,7 @@ func TestAFailedChangeLeavesItsNeighboursInTheGroupBe(t *testing.T) {
 	errs := make([]error, 60)
 	for i := range errs {
 		all.Go(func() {
-			errs[i] = s.Update(ctx, func(tx *Tx) error {
+			errs[i] = s.Update(ctx, "test", func(tx *Tx) error {
 				if _, err := tx.EnsureRepository(oci.Name(fmt.Sprintf("r%d", i)), Maker{Namespace: true}); err != nil {
 					return err
 				}
@@ -167,7 +171,7 @@ func TestTheTagLogHasEveryMove(t *testing.T) {
 	keep(t, s, "a", "stable", digestOf(1))
 	keep(t, s, "a", "stable", digestOf(2))
 	r := keep(t, s, "a", "stable", digestOf(2))
-	require.NoError(t, s.Update(ctx, func(tx *Tx) error { return tx.DeleteTag(r, "stable", Actor{Account: 8}) }))
+	require.NoError(t, s.Update(ctx, "test", func(tx *Tx) error { return tx.DeleteTag(r, "stable", Actor{Account: 8}) }))
 	log, err := s.View(ctx).TagLog(r.ID, "stable", 10)
 	require.NoError(t, err)
 	require.Len(t, log, 3, "pointing a tag where it points already is no move")
@@ -215,11 +219,11 @@ func TestListsPageByKeyInBothOrders(t *testing.T) {
 // of the question, and the write-ahead log with it.
 func TestAQuestionForHealthHoldsNoReaderBack(t *testing.T) {
 	s, _ := fresh(t)
-	require.NoError(t, s.Update(ctx, (*Tx).KeepServed))
+	require.NoError(t, s.Update(ctx, "test", (*Tx).KeepServed))
 	for range 2 * readers {
 		require.NoError(t, s.Ready(ctx))
 	}
-	require.NoError(t, s.Update(ctx, func(tx *Tx) error {
+	require.NoError(t, s.Update(ctx, "test", func(tx *Tx) error {
 		_, err := tx.MakeNamespace(Namespace{Name: "berths"})
 		return err
 	}))

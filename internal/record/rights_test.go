@@ -20,7 +20,7 @@ func TestWhatIsSeenDoesNotGrowWithWhatOthersMake(t *testing.T) {
 	s, _ := open(t, path)
 	const many = 40_000
 	var jun Account
-	require.NoError(t, s.Update(ctx, func(tx *Tx) (err error) {
+	require.NoError(t, s.Update(ctx, "test", func(tx *Tx) (err error) {
 		n, err := tx.MakeNamespace(Namespace{Name: "crowd", Open: true})
 		require.NoError(t, err)
 		jun, err = tx.MakeAccount(Account{Name: "jun", Kind: Person})
@@ -86,7 +86,7 @@ func TestWhatIsSeenDoesNotGrowWithWhatOthersMake(t *testing.T) {
 func TestRightsFollowEachCommitRowByRow(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "records.db")
 	s, _ := open(t, path)
-	change := func(do func(*Tx) error) { require.NoError(t, s.Update(ctx, do)) }
+	change := func(do func(*Tx) error) { require.NoError(t, s.Update(ctx, "test", do)) }
 	var ines, jun Account
 	var group Group
 	var berths, beds Namespace
@@ -149,7 +149,7 @@ func TestRightsFollowEachCommitRowByRow(t *testing.T) {
 	kept, live := s.Rights().TokenByID(made.ID)
 	assert.True(t, live, "what was made by hand goes on")
 	assert.Zero(t, kept.ParentID)
-	require.ErrorIs(t, s.Update(ctx, func(tx *Tx) error {
+	require.ErrorIs(t, s.Update(ctx, "test", func(tx *Tx) error {
 		_ = tx.SaveAccount(Account{ID: jun.ID, Admin: true}, AccountAdmin)
 		return ErrTaken
 	}), ErrTaken)

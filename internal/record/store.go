@@ -36,6 +36,7 @@ type Store struct {
 	cache  *cache
 	rights atomic.Pointer[Rights]
 	feed   *feed
+	held   held
 	queue  chan *job
 	closed chan struct{}
 	ended  sync.WaitGroup
@@ -49,7 +50,7 @@ func Open(path string, start func(before time.Duration) clock.Clock) (*Store, er
 		return nil, fmt.Errorf("open the records: %w", err)
 	}
 	s := &Store{
-		cache: newCache(), feed: newFeed(),
+		cache: newCache(), feed: newFeed(), held: newHeld(),
 		queue: make(chan *job, 1024), closed: make(chan struct{}),
 	}
 	var err error
@@ -180,7 +181,9 @@ func connect(path, txLock string, queryOnly bool, connections int) (*gorm.DB, er
 
 // job is one Update on its way through the writer.
 type job struct {
-	ctx    context.Context
+	ctx context.Context
+	// kind names what is done, for the figures.
+	kind   string
 	change func(*Tx) error
 	done   chan error
 }
@@ -210,11 +213,12 @@ func (tx *Tx) Now() Stamp { return StampOf(tx.store.clock.Now()) }
 // Served returns the served time of the change.
 func (tx *Tx) Served() int64 { return int64(tx.store.clock.Served()) }
 
-// Update runs a change and returns once it is durable. Changes that wait at the
+// Update runs a change of a kind, a short fixed word for the figures, and returns once
+// it is durable. Changes that wait at the
 // same time are committed together, each on its own: one that fails leaves the
 // others be. An error of the change is returned as it is.
-func (s *Store) Update(ctx context.Context, change func(*Tx) error) error {
-	j := &job{ctx: ctx, change: change, done: make(chan error, 1)}
+func (s *Store) Update(ctx context.Context, kind string, change func(*Tx) error) error {
+	j := &job{ctx: ctx, kind: kind, change: change, done: make(chan error, 1)}
 	select {
 	case s.queue <- j:
 	case <-s.closed:
@@ -275,7 +279,9 @@ func (s *Store) gather(first *job) []*job {
 func (s *Store) commit(jobs []*job) {
 	results := make([]error, len(jobs))
 	changes := make([]*Tx, len(jobs))
+	var changed time.Time
 	err := s.write.Transaction(func(db *gorm.DB) error {
+		defer func() { changed = time.Now() }()
 		for i, j := range jobs {
 			changes[i] = &Tx{View: View{db}, store: s}
 			results[i] = changes[i].attempt(j)
@@ -285,6 +291,7 @@ func (s *Store) commit(jobs []*job) {
 		}
 		return nil
 	})
+	s.held.commit(changed)
 	if err != nil {
 		slog.Error("records: a transaction failed", "error", err, "changes", len(jobs))
 		for i := range results {
@@ -326,6 +333,7 @@ func (tx *Tx) attempt(j *job) (err error) {
 	if err := j.ctx.Err(); err != nil {
 		return err
 	}
+	defer tx.store.held.change(j.kind, time.Now())
 	if err := tx.db.Exec("SAVEPOINT change").Error; err != nil {
 		return fmt.Errorf("%w: %w", errSavepoint, err)
 	}

@@ -12,6 +12,8 @@ import (
 
 // arrival is content that came whole, with the digest that it has.
 type arrival struct {
+	// kind is what it comes for, for the figures.
+	kind   string
 	digest oci.Digest
 	size   int64
 	// isWhole says whether the copy that is here already is good.
@@ -45,7 +47,7 @@ func (r *Registry) arrive(ctx context.Context, a arrival) error {
 			return err
 		}
 		if whole {
-			if err = r.records.Update(ctx, a.touches(there)); !errors.Is(err, errGone) {
+			if err = r.records.Update(ctx, a.kind, a.touches(there)); !errors.Is(err, errGone) {
 				a.drop()
 				return err
 			}
@@ -62,7 +64,7 @@ func (r *Registry) arrive(ctx context.Context, a arrival) error {
 		placing.Damaged = &there
 	}
 	var kept record.Blob
-	err = r.records.Update(ctx, func(tx *record.Tx) (err error) {
+	err = r.records.Update(ctx, a.kind, func(tx *record.Tx) (err error) {
 		if kept, err = tx.KeepBlob(placing); err != nil {
 			return err
 		}

@@ -185,7 +185,7 @@ func (r *Registry) MountBlob(ctx context.Context, name oci.Name, digest oci.Dige
 	if err != nil {
 		return false, err
 	}
-	err = r.records.Update(ctx, func(tx *record.Tx) error {
+	err = r.records.Update(ctx, "mount", func(tx *record.Tx) error {
 		held, err := tx.HeldAnywhere(digest, from, seen)
 		if err != nil {
 			return err

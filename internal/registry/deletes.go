@@ -30,7 +30,7 @@ func (r *Registry) DeleteTag(ctx context.Context, name oci.Name, tag oci.Tag) er
 
 // inLive changes a repository that is there still.
 func (r *Registry) inLive(ctx context.Context, found record.Repository, do func(*record.Tx) error) error {
-	return r.records.Update(ctx, func(tx *record.Tx) error {
+	return r.records.Update(ctx, "delete", func(tx *record.Tx) error {
 		if _, err := tx.LiveRepository(found.ID); err != nil {
 			if errors.Is(err, record.ErrNotFound) {
 				err = oci.Errorf(oci.CodeNameUnknown, "the repository %s was removed a moment ago", found.Name)

@@ -144,7 +144,7 @@ func (r *Registry) PushManifest(ctx context.Context, p ManifestPush) (record.Man
 	row.Platforms = r.platforms(ctx, p.Name, parsed)
 	err = r.arrive(ctx, arrival{
 		// A manifest is small enough to be read each time that it comes.
-		digest: digest, size: row.Size, isWhole: r.isRight,
+		kind: "push-manifest", digest: digest, size: row.Size, isWhole: r.isRight,
 		place: func() (blob.Place, error) { return r.blobs.PlaceBytes(newID(), digest, p.Raw) }, drop: func() {},
 		accept: func(tx *record.Tx, document record.Blob) (err error) {
 			row, err = acceptManifest(ctx, tx, to, p.Tags, parsed, row, document)

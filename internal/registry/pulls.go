@@ -49,7 +49,7 @@ func (r *Registry) flushPulls() error {
 	for _, p := range counted {
 		all = append(all, p)
 	}
-	err := r.records.Update(context.Background(), func(tx *record.Tx) error { return tx.CountPulls(all) })
+	err := r.records.Update(context.Background(), "pulls", func(tx *record.Tx) error { return tx.CountPulls(all) })
 	if err != nil {
 		r.recount(counted)
 	}

@@ -163,7 +163,7 @@ func (r *Registry) keepTime() {
 }
 
 func (r *Registry) keepServed() error {
-	return r.records.Update(context.Background(), (*record.Tx).KeepServed)
+	return r.records.Update(context.Background(), "served-time", (*record.Tx).KeepServed)
 }
 
 // Caller is who asks for a change, for the logs.

@@ -226,7 +226,7 @@ func TestAPushSettlesWhereItBeganOrNowhere(t *testing.T) {
 	require.NoError(t, r.PushBlob(ctx, "n/a", whole([]byte("x")), oci.DigestOf(oci.SHA256, []byte("x"))))
 	there, err := r.records.Repository(ctx, "n/a")
 	require.NoError(t, err)
-	change := func(do func(*record.Tx) error) { require.NoError(t, r.records.Update(ctx, do)) }
+	change := func(do func(*record.Tx) error) { require.NoError(t, r.records.Update(ctx, "test", do)) }
 	// during runs something while a blob comes in.
 	during := func(do func()) Part {
 		return Part{Body: io.MultiReader(bytes.NewReader(raw[:3]), &runs{do: do}, bytes.NewReader(raw[3:])), Offset: -1, Length: -1}

@@ -66,7 +66,7 @@ func (r *Registry) StartUpload(ctx context.Context, name oci.Name, algorithm oci
 		r.closeOne(s.who)
 		return Progress{}, err
 	}
-	err = r.records.Update(ctx, func(tx *record.Tx) (err error) {
+	err = r.records.Update(ctx, "start-upload", func(tx *record.Tx) (err error) {
 		if s.repository, err = to.in(ctx, tx); err != nil {
 			return err
 		}
@@ -180,7 +180,7 @@ func (r *Registry) CancelUpload(ctx context.Context, name oci.Name, id string) e
 }
 
 func (r *Registry) dropUpload(id string) error {
-	return r.records.Update(context.Background(), func(tx *record.Tx) error { return tx.DropUpload(id) })
+	return r.records.Update(context.Background(), "drop-upload", func(tx *record.Tx) error { return tx.DropUpload(id) })
 }
 
 // settle makes a whole upload a blob that the repository holds. The upload is over
@@ -191,7 +191,7 @@ func (r *Registry) settle(ctx context.Context, to target, upload *blob.Upload, d
 		return err
 	}
 	return r.arrive(ctx, arrival{
-		digest: digest, size: upload.Offset(), isWhole: r.isWhole,
+		kind: "push-blob", digest: digest, size: upload.Offset(), isWhole: r.isWhole,
 		place: func() (blob.Place, error) { return upload.Place(digest) }, drop: upload.Discard,
 		accept: func(tx *record.Tx, b record.Blob) error {
 			repository, err := to.in(ctx, tx)
@@ -298,7 +298,7 @@ func (r *Registry) checkpoint(s *session) error {
 func (r *Registry) recordCheckpoint(s *session, c blob.Checkpoint) error {
 	u := s.recorded
 	u.Offset, u.State = c.Offset, c.State
-	err := r.records.Update(context.Background(), func(tx *record.Tx) error { return tx.KeepUpload(u) })
+	err := r.records.Update(context.Background(), "checkpoint", func(tx *record.Tx) error { return tx.KeepUpload(u) })
 	if err == nil {
 		s.recorded = u
 	}
