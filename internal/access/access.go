@@ -5,10 +5,8 @@ import (
 	"crypto/rand"
 	"errors"
 	"hash/maphash"
-	"log/slog"
 	"sync"
 	"sync/atomic"
-	"time"
 
 	lru "github.com/hashicorp/golang-lru/v2"
 	"golang.org/x/sync/singleflight"
@@ -66,42 +64,20 @@ func Open(records *record.Store, clk clock.Clock, folder string, outgoing func(c
 		hashers: hashers, ledger: newLedger(clk), issuers: newIssuers(), stop: stop, outgoing: outgoing,
 	}
 	rand.Read(a.macKey[:])
-	a.ended.Go(a.keep)
 	return a, nil
 }
 
 // Close writes what was gathered and ends background work.
 func (a *Access) Close() error {
 	close(a.stop)
-	a.ended.Wait()
 	return a.flush(true)
 }
 
-const (
-	flushEvery  = 2 * time.Second
-	rotateEvery = time.Hour
-)
+// Flush writes the refusals and uses that are due.
+func (a *Access) Flush() error { return a.flush(false) }
 
-// keep writes refusals and uses at intervals, and looks after the keys.
-func (a *Access) keep() {
-	flush, rotate := time.NewTicker(flushEvery), time.NewTicker(rotateEvery)
-	defer flush.Stop()
-	defer rotate.Stop()
-	for {
-		var err error
-		select {
-		case <-flush.C:
-			err = a.flush(false)
-		case <-rotate.C:
-			err = errors.Join(a.keys.rotate(keyAge), a.dropEnded())
-		case <-a.stop:
-			return
-		}
-		if err != nil {
-			slog.Error("access: what is done at intervals failed and is tried again at the next", "error", err)
-		}
-	}
-}
+// RotateOldKeys lets new tokens be signed by a new key where the last one is old.
+func (a *Access) RotateOldKeys() error { return a.keys.rotate(keyAge) }
 
 // RotateKeys lets new tokens be signed by a new key. Those signed by the old one
 // stay good until they end.
@@ -115,15 +91,15 @@ func (a *Access) RotateKeys(ctx context.Context, c Caller) error {
 	return a.change(ctx, c, c.Event(record.EventKeysRotated), func(*record.Tx) error { return nil })
 }
 
-// dropEnded forgets sessions and logins that have ended, a few at a time so that
-// others get through.
-func (a *Access) dropEnded() error {
+// DropEnded forgets sessions and logins that have ended, a few at a time so that others
+// get through: breathe is called between two changes.
+func (a *Access) DropEnded(breathe func() error) error {
 	for more := true; more; {
 		err := a.records.Update(context.Background(), "drop-ended", func(tx *record.Tx) (err error) {
 			more, err = tx.DropEnded(tx.Now())
 			return err
 		})
-		if err != nil {
+		if err := errors.Join(err, breathe()); err != nil {
 			return err
 		}
 	}

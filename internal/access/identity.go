@@ -11,6 +11,7 @@ import (
 
 	"warthesis/internal/oci"
 	"warthesis/internal/record"
+	"warthesis/internal/rule"
 )
 
 // Trade returns who stands behind an identity of an issuer that an identity rule
@@ -25,9 +26,9 @@ func (a *Access) Trade(ctx context.Context, identity, address string) (Caller, e
 		return Caller{}, oci.Errorf(oci.CodeUnauthorized, "the identity is no signed token (a JWT)")
 	}
 	rights := a.records.Rights()
-	for _, rule := range rights.IdentityRules() {
+	for _, asked := range rights.IdentityRules() {
 		// An issuer is asked only where a rule names it.
-		if rule.Issuer != unverified.Issuer || !slices.Contains(unverified.Audience, rule.Audience) || !matchesPattern(rule.Subject, unverified.Subject) {
+		if asked.Issuer != unverified.Issuer || !slices.Contains(unverified.Audience, asked.Audience) || !rule.MatchText(asked.Subject, unverified.Subject) {
 			continue
 		}
 		leave, err := a.issuers.asking.Enter(address)
@@ -35,20 +36,20 @@ func (a *Access) Trade(ctx context.Context, identity, address string) (Caller, e
 			return Caller{}, err
 		}
 		defer leave()
-		p, err := a.provider(ctx, rule.Issuer)
+		p, err := a.provider(ctx, asked.Issuer)
 		if err != nil {
 			return Caller{}, err
 		}
-		verified, err := p.Verifier(&oidc.Config{ClientID: rule.Audience, Now: a.clock.Now}).Verify(a.outgoing(ctx), identity)
-		if err != nil || !matchesPattern(rule.Subject, verified.Subject) {
-			a.refusedNobody(record.Event{Address: address, Subject: "identity rule " + rule.Name, Detail: "an identity that is not good"})
-			return Caller{}, oci.Errorf(oci.CodeUnauthorized, "the identity fits the rule %s, but its signature or its time is not right", rule.Name)
+		verified, err := p.Verifier(&oidc.Config{ClientID: asked.Audience, Now: a.clock.Now}).Verify(a.outgoing(ctx), identity)
+		if err != nil || !rule.MatchText(asked.Subject, verified.Subject) {
+			a.refusedNobody(record.Event{Address: address, Subject: "identity rule " + asked.Name, Detail: "an identity that is not good"})
+			return Caller{}, oci.Errorf(oci.CodeUnauthorized, "the identity fits the rule %s, but its signature or its time is not right", asked.Name)
 		}
-		account, known := rights.Account(rule.AccountID)
+		account, known := rights.Account(asked.AccountID)
 		if !known || account.DisabledAt != 0 {
 			return Caller{}, unknown
 		}
-		return Caller{Account: account, Rule: rule, Address: address, ends: verified.Expiry}, nil
+		return Caller{Account: account, Rule: asked, Address: address, ends: verified.Expiry}, nil
 	}
 	a.refusedNobody(record.Event{Address: address, Detail: "an identity that no rule fits"})
 	return Caller{}, unknown

@@ -9,6 +9,7 @@ import (
 
 	"warthesis/internal/oci"
 	"warthesis/internal/record"
+	"warthesis/internal/rule"
 )
 
 // RoleIn returns the highest role that a caller has in a repository or, with a slash
@@ -126,8 +127,8 @@ func both(all, bounds []Allowance) []Allowance {
 		for _, y := range bounds {
 			narrow := x.Pattern
 			switch {
-			case matchesPattern(y.Pattern, x.Pattern):
-			case matchesPattern(x.Pattern, y.Pattern):
+			case rule.MatchText(y.Pattern, x.Pattern):
+			case rule.MatchText(x.Pattern, y.Pattern):
 				narrow = y.Pattern
 			default:
 				continue

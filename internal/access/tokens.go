@@ -4,13 +4,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"regexp"
 	"slices"
 	"strconv"
 	"time"
 
 	"warthesis/internal/oci"
 	"warthesis/internal/record"
+	"warthesis/internal/rule"
 )
 
 // NewToken is a token to be made.
@@ -167,14 +167,12 @@ func (a *Access) tokenOwner(c Caller, name string) (record.Account, error) {
 	return c.Account, nil
 }
 
-var scopePattern = regexp.MustCompile(`^[a-z0-9._/*-]{1,255}$`)
-
 func checkScopes(scopes []record.Scope) error {
 	if len(scopes) == 0 || len(scopes) > mostTokenScopes {
 		return oci.Errorf(oci.CodeQueryInvalid, "a token needs at least one scope and at most %d, such as timetable/*:pull", mostTokenScopes)
 	}
 	for _, s := range scopes {
-		if !scopePattern.MatchString(s.Pattern) {
+		if p, err := rule.ParsePattern(s.Pattern); err != nil || p.HasTag() {
 			return oci.Errorf(oci.CodeQueryInvalid, "%q is no pattern of repository names; write a name, or one with * for any text, as in timetable/*", s.Pattern)
 		}
 		if len(s.Actions) == 0 {

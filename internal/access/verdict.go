@@ -9,6 +9,7 @@ import (
 
 	"warthesis/internal/oci"
 	"warthesis/internal/record"
+	"warthesis/internal/rule"
 )
 
 // Action is what somebody wants to do with a repository or a namespace.
@@ -174,28 +175,8 @@ func registryRole(rights *record.Rights, account record.Account) record.Role {
 // inScopes reports whether a token's scopes cover an action.
 func inScopes(scopes []record.Scope, name string, action Action) bool {
 	return slices.ContainsFunc(scopes, func(s record.Scope) bool {
-		return slices.Contains(s.Actions, string(action)) && matchesPattern(s.Pattern, name)
+		return slices.Contains(s.Actions, string(action)) && rule.MatchText(s.Pattern, name)
 	})
-}
-
-// matchesPattern matches a name, where * in the pattern stands for any text.
-func matchesPattern(pattern, name string) bool {
-	parts := strings.Split(pattern, "*")
-	if len(parts) == 1 {
-		return pattern == name
-	}
-	if !strings.HasPrefix(name, parts[0]) {
-		return false
-	}
-	rest := name[len(parts[0]):]
-	for _, part := range parts[1 : len(parts)-1] {
-		at := strings.Index(rest, part)
-		if at < 0 {
-			return false
-		}
-		rest = rest[at+len(part):]
-	}
-	return strings.HasSuffix(rest, parts[len(parts)-1])
 }
 
 // reason says which right is missing. To somebody who may not know of the

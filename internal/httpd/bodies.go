@@ -6,6 +6,8 @@ import (
 	"net/http"
 	"strings"
 	"time"
+
+	"warthesis/internal/work"
 )
 
 // bodyRate is the rate in bytes a second that is slow and honest.
@@ -33,6 +35,35 @@ func withDeadlines(next http.Handler, idle time.Duration, manifestBytes int64) h
 		r.Body = &deadlineBody{r.Body, control}
 		next.ServeHTTP(w, r)
 	})
+}
+
+// withSigns lets the work beside requests know of each that comes, ends or brings bytes.
+func withSigns(next http.Handler, budget *work.Budget) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if !strings.HasPrefix(r.URL.Path, "/v2/") && !strings.HasPrefix(r.URL.Path, "/api/") {
+			next.ServeHTTP(w, r)
+			return
+		}
+		budget.Sign()
+		defer budget.Sign()
+		if r.ContentLength != 0 {
+			r.Body = &signingBody{r.Body, budget}
+		}
+		next.ServeHTTP(w, r)
+	})
+}
+
+// signingBody gives a sign whenever bytes come.
+type signingBody struct {
+	io.ReadCloser
+	budget *work.Budget
+}
+
+// Read reads on.
+func (b *signingBody) Read(p []byte) (int, error) {
+	n, err := b.ReadCloser.Read(p)
+	b.budget.Sign()
+	return n, err
 }
 
 // deadlineBody takes the deadline away once all has come: from then on the

@@ -31,6 +31,7 @@ import (
 	"warthesis/internal/httpd/protocol"
 	"warthesis/internal/record"
 	"warthesis/internal/registry"
+	"warthesis/internal/work"
 )
 
 // Options are what the doors need to know.
@@ -38,6 +39,7 @@ type Options struct {
 	Registry *registry.Registry
 	Records  *record.Store
 	Access   *access.Access
+	Work     *work.Works
 	// Company is the company's login, nil where there is none.
 	Company     *access.Company
 	CompanyName string
@@ -76,7 +78,7 @@ func New(o Options) (http.Handler, error) {
 	}
 	router.GET("/metrics", management.Observers(who), gin.WrapH(metrics(o.Records)))
 	protocol.Register(router, protocol.Options{
-		Registry: o.Registry, BodyIdle: o.BodyIdle, ManifestBytes: o.ManifestBytes, Access: o.Access, Callers: who,
+		Registry: o.Registry, BodyIdle: o.BodyIdle, ManifestBytes: o.ManifestBytes, Access: o.Access, Callers: who, Budget: o.Work.Budget(),
 	})
 	management.Register(router, management.Options{
 		Registry: o.Registry, Records: o.Records, Access: o.Access, Callers: who, Company: o.Company, CompanyName: o.CompanyName, Version: o.Version, Stopping: o.Stopping,
@@ -86,7 +88,7 @@ func New(o Options) (http.Handler, error) {
 		return nil, fmt.Errorf("prepare the console: %w", err)
 	}
 	router.NoRoute(page.Serve)
-	return withDeadlines(router, o.BodyIdle, o.ManifestBytes), nil
+	return withSigns(withDeadlines(router, o.BodyIdle, o.ManifestBytes), o.Work.Budget()), nil
 }
 
 // AuthorityPath is where the certificate of a private authority is served.

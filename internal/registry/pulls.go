@@ -36,8 +36,8 @@ func (r *Registry) CountPull(m record.Manifest, tag oci.Tag) {
 	}
 }
 
-// flushPulls records what was counted. Counts that cannot be written are counted again.
-func (r *Registry) flushPulls() error {
+// FlushPulls records what was counted. Counts that cannot be written are counted again.
+func (r *Registry) FlushPulls() error {
 	r.pulls.mu.Lock()
 	counted := r.pulls.count
 	r.pulls.count = nil

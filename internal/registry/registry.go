@@ -13,7 +13,6 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"log/slog"
 	"sync"
 	"time"
 
@@ -80,9 +79,6 @@ type Registry struct {
 	sessions map[string]*session
 	// open counts the uploads of each caller.
 	open map[string]int
-
-	stop  chan struct{}
-	ended sync.WaitGroup
 }
 
 const (
@@ -109,7 +105,7 @@ func New(blobs *blob.Store, records *record.Store, clk clock.Clock, limits Limit
 	}
 	r := &Registry{
 		blobs: blobs, records: records, clock: clk, limits: limits.orDefaults(), raw: raw, checked: checked, looked: looked,
-		sessions: map[string]*session{}, open: map[string]int{}, stop: make(chan struct{}),
+		sessions: map[string]*session{}, open: map[string]int{},
 	}
 	ids, err := records.UploadIDs(context.Background())
 	if err != nil {
@@ -122,47 +118,18 @@ func New(blobs *blob.Store, records *record.Store, clk clock.Clock, limits Limit
 	if err := blobs.ClearLeftovers(func(id string) bool { return open[id] }); err != nil {
 		return nil, err
 	}
-	r.ended.Go(r.keepTime)
 	return r, nil
 }
 
-// Close ends background work, records the pulls counted so far and lets go of
-// open uploads, which can be gone on with after the next start.
+// Close records the pulls counted so far and the served time, and lets go of open
+// uploads, which can be gone on with after the next start.
 func (r *Registry) Close() error {
-	close(r.stop)
-	r.ended.Wait()
 	r.releaseSessions()
-	return errors.Join(r.flushPulls(), r.keepServed())
+	return errors.Join(r.FlushPulls(), r.KeepServed())
 }
 
-const (
-	flushEvery  = 3 * time.Second
-	servedEvery = time.Minute
-)
-
-// keepTime writes counted pulls and the served time at their intervals, and ends
-// uploads that were left.
-func (r *Registry) keepTime() {
-	flush, served := time.NewTicker(flushEvery), time.NewTicker(servedEvery)
-	defer flush.Stop()
-	defer served.Stop()
-	for {
-		var err error
-		select {
-		case <-flush.C:
-			err = r.flushPulls()
-		case <-served.C:
-			err = errors.Join(r.keepServed(), r.EndIdleUploads(context.Background()))
-		case <-r.stop:
-			return
-		}
-		if err != nil {
-			slog.Error("what is done at intervals failed and is tried again at the next", "error", err)
-		}
-	}
-}
-
-func (r *Registry) keepServed() error {
+// KeepServed records the served time that was reached.
+func (r *Registry) KeepServed() error {
 	return r.records.Update(context.Background(), "served-time", (*record.Tx).KeepServed)
 }
 

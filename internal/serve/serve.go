@@ -26,6 +26,7 @@ import (
 	"warthesis/internal/outward"
 	"warthesis/internal/record"
 	"warthesis/internal/registry"
+	"warthesis/internal/work"
 )
 
 // Home is an opened data folder: what a service, or a program that seeds one,
@@ -34,7 +35,9 @@ type Home struct {
 	Registry *registry.Registry
 	Records  *record.Store
 	Access   *access.Access
-	lock     *blob.Lock
+	// Work is what goes on beside requests, once it is started.
+	Work *work.Works
+	lock *blob.Lock
 }
 
 // OpenHome claims the data folder and opens what is in it. start returns the
@@ -74,6 +77,10 @@ func (h *Home) open(c config.Config, start func(time.Duration) clock.Clock) erro
 	h.Access, err = access.Open(h.Records, clk, filepath.Join(c.Data, keysFolder), func(ctx context.Context) context.Context {
 		return context.WithValue(ctx, oauth2.HTTPClient, issuers)
 	})
+	if err != nil {
+		return err
+	}
+	h.Work, err = work.New(h.Records, clk, chores(h.Records, h.Registry, h.Access, clk)...)
 	return err
 }
 
@@ -89,6 +96,9 @@ const keysFolder = "keys"
 // Close lets go of everything, what comes last first.
 func (h *Home) Close() error {
 	var err error
+	if h.Work != nil {
+		h.Work.Close()
+	}
 	if h.Access != nil {
 		err = h.Access.Close()
 	}
@@ -177,6 +187,7 @@ func (s *service) run(ctx context.Context, started func(Started) error) error {
 	if err := s.begin(ctx, started); err != nil {
 		return err
 	}
+	s.home.Work.Start()
 	waits := s.waitForLetters()
 	defer waits()
 	failed := make(chan error, 1)
@@ -250,7 +261,7 @@ func (s *service) doors(private *authority.Private) (http.Handler, error) {
 		return nil, err
 	}
 	o := httpd.Options{
-		Registry: s.home.Registry, Records: s.home.Records, Access: s.home.Access, Version: s.version, Outside: outside, Trusted: trusted,
+		Registry: s.home.Registry, Records: s.home.Records, Access: s.home.Access, Work: s.home.Work, Version: s.version, Outside: outside, Trusted: trusted,
 		BodyIdle: time.Duration(s.config.BodyIdle), ManifestBytes: s.config.ManifestBytes, Stopping: s.stopping,
 	}
 	if private != nil {

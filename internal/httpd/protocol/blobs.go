@@ -58,7 +58,7 @@ func (d *Door) getBlob(c *gin.Context, name oci.Name, item string) error {
 		return nil
 	}
 	// The status is out: a receiver that went away gets no other answer.
-	sent, err := sendFile(c, f, part.offset, part.length)
+	sent, err := d.sendFile(c, f, part.offset, part.length)
 	c.Set(SentKey, sent)
 	if err != nil {
 		c.Abort()

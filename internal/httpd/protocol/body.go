@@ -85,7 +85,7 @@ const slowest = 16 << 10
 // sendFile hands part of an open file to the socket. It goes past Gin's writer,
 // which would hide that the connection can take a file without copying it
 // through this process. It returns the bytes that were sent.
-func sendFile(c *gin.Context, f blob.File, offset, length int64) (sent int64, err error) {
+func (d *Door) sendFile(c *gin.Context, f blob.File, offset, length int64) (sent int64, err error) {
 	if _, err := f.Seek(offset, io.SeekStart); err != nil {
 		return 0, err
 	}
@@ -99,6 +99,7 @@ func sendFile(c *gin.Context, f blob.File, offset, length int64) (sent int64, er
 			return sent, err
 		}
 		n, err := io.CopyN(w, f, slice)
+		d.budget.Sign()
 		sent += n
 		if err != nil {
 			return sent, err

@@ -12,6 +12,7 @@ import (
 	"warthesis/internal/httpd/callers"
 	"warthesis/internal/oci"
 	"warthesis/internal/registry"
+	"warthesis/internal/work"
 )
 
 // Options are what the door needs to know.
@@ -24,6 +25,8 @@ type Options struct {
 	Access        *access.Access
 	// Callers tells who sends a request.
 	Callers *callers.Callers
+	// Budget is told of bytes that are sent.
+	Budget *work.Budget
 }
 
 // Door answers /v2.
@@ -33,11 +36,12 @@ type Door struct {
 	manifestBytes int64
 	access        *access.Access
 	callers       *callers.Callers
+	budget        *work.Budget
 }
 
 // Register puts the door into the router.
 func Register(router gin.IRouter, o Options) {
-	d := &Door{registry: o.Registry, idle: o.BodyIdle, manifestBytes: o.ManifestBytes, access: o.Access, callers: o.Callers}
+	d := &Door{registry: o.Registry, idle: o.BodyIdle, manifestBytes: o.ManifestBytes, access: o.Access, callers: o.Callers, budget: o.Budget}
 	router.Any("/v2", d.serve)
 	router.Any("/v2/*path", d.serve)
 	router.GET(TokenPath, d.serveToken)

@@ -1,0 +1,138 @@
+package rule
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+)
+
+// Kind is one kind of rules: what a rule of it can do, and under which conditions. F is
+// what is known of a thing when it is decided. Adding a kind is a file of this package.
+type Kind[F Named] struct {
+	// Name is what people call the rules, as in "immutability".
+	Name string
+	// Example is a first rule, for messages.
+	Example string
+	// Verbs are what a rule can do, in the order in which they are explained.
+	Verbs []string
+	// Conditions are what a rule may ask of a thing beside its name.
+	Conditions map[string]ReadCondition[F]
+}
+
+// Named is what has a name that patterns are asked of.
+type Named interface{ RuleName() Name }
+
+// Condition reports whether something holds of a thing.
+type Condition[F Named] func(F) bool
+
+// ReadCondition reads the value of a condition; it says how the value is to be written
+// where it is wrong.
+type ReadCondition[F Named] func(Value) (Condition[F], error)
+
+// Rule is one rule of a list. A thing is meant that one of its patterns speaks of, none
+// of its exceptions does, and all its conditions hold of.
+type Rule[F Named] struct {
+	Verb     string
+	Patterns Patterns
+	Except   Patterns
+	// Because is what people are told, "" for nothing.
+	Because string
+	// Binding rules of the registry are asked before all others.
+	Binding bool
+	// Words is the rule as it was written, in one line.
+	Words string
+	// Line is where it begins in its list, from 1.
+	Line       int
+	conditions []Condition[F]
+}
+
+func (r Rule[F]) means(thing F, by *asked) bool {
+	return r.Patterns.match(by) && !r.Except.match(by) && !slices.ContainsFunc(r.conditions, func(holds Condition[F]) bool { return !holds(thing) })
+}
+
+// Level is where a list stands.
+type Level int
+
+// The levels, in the order in which their lists are asked.
+const (
+	OfRepository Level = iota
+	OfNamespace
+	OfRegistry
+)
+
+// List is rules in their order, of one place.
+type List[F Named] struct {
+	Level Level
+	// Of is what the place is called, as in "the namespace timetable".
+	Of    string
+	Rules []Rule[F]
+}
+
+// Verdict is what the rules say of a thing. The zero value is that none speaks of it.
+type Verdict struct {
+	// Verb is what the rule does, "" where nothing decides.
+	Verb string
+	// Of is the place of the list, Number that of the rule in it, from 1.
+	Of      string
+	Number  int
+	Words   string
+	Because string
+}
+
+// Decided reports whether a rule speaks of the thing.
+func (v Verdict) Decided() bool { return v.Verb != "" }
+
+// String says which rule decides, in its own words.
+func (v Verdict) String() string {
+	if !v.Decided() {
+		return "no rule speaks of it"
+	}
+	said := fmt.Sprintf("rule %d of %s says: %s", v.Number, v.Of, v.Words)
+	if v.Because != "" {
+		said += " (" + v.Because + ")"
+	}
+	return said
+}
+
+// Decide asks the lists that stand around a thing: the binding rules of the registry,
+// then the lists of the repository, of the namespace and of the registry, in whatever
+// order they are given. In each the first rule that means the thing decides.
+func Decide[F Named](thing F, lists ...List[F]) Verdict {
+	ordered := slices.Clone(lists)
+	slices.SortStableFunc(ordered, func(a, b List[F]) int { return int(a.Level) - int(b.Level) })
+	by := &asked{Name: thing.RuleName()}
+	for _, binding := range []bool{true, false} {
+		for _, list := range ordered {
+			if v := list.decide(thing, by, binding); v.Decided() {
+				return v
+			}
+		}
+	}
+	return Verdict{}
+}
+
+func (l List[F]) decide(thing F, by *asked, binding bool) Verdict {
+	for i, r := range l.Rules {
+		if (r.Binding && l.Level == OfRegistry) == binding && r.means(thing, by) {
+			return Verdict{Verb: r.Verb, Of: l.Of, Number: i + 1, Words: r.Words, Because: r.Because}
+		}
+	}
+	return Verdict{}
+}
+
+// allowed lists the keys that a rule may have, for messages.
+func (k Kind[F]) allowed(level Level) []string {
+	var conditions []string
+	for name := range k.Conditions {
+		conditions = append(conditions, name)
+	}
+	slices.Sort(conditions)
+	keys := append(append(slices.Clone(k.Verbs), conditions...), "except", "because")
+	if level == OfRegistry {
+		keys = append(keys, "binding")
+	}
+	return keys
+}
+
+// oneLine keeps a rule's words from running over several lines.
+func oneLine(s string) string { return strings.Join(strings.Fields(s), " ") }

@@ -1,0 +1,364 @@
+package rule
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"unicode/utf8"
+
+	"github.com/goccy/go-yaml"
+	"github.com/goccy/go-yaml/ast"
+	"github.com/goccy/go-yaml/parser"
+)
+
+// The bounds of a list, so that whoever may write one cannot make it a burden.
+const (
+	MostListBytes = 64 << 10
+	MostRules     = 500
+	// MostPatterns bounds those of a rule, and its exceptions.
+	MostPatterns = 100
+	// MostBecause is in characters.
+	MostBecause = 500
+	// mostDepth bounds how deep brackets may stand in each other, for the parser's sake.
+	mostDepth = 16
+)
+
+// Fault is what is wrong with a list, and where.
+type Fault struct {
+	// Line is counted from 1; 0 is for the list as a whole.
+	Line int
+	// Rule is the number of the rule, from 1; 0 where it is in none.
+	Rule    int
+	Message string
+}
+
+// Error says where it is and what is possible.
+func (f *Fault) Error() string {
+	switch {
+	case f.Line == 0:
+		return f.Message
+	case f.Rule == 0:
+		return fmt.Sprintf("line %d: %s", f.Line, f.Message)
+	}
+	return fmt.Sprintf("line %d, in rule %d: %s", f.Line, f.Rule, f.Message)
+}
+
+// Read reads a list whole, or says what is wrong with it: the error is a *Fault.
+func (k Kind[F]) Read(level Level, of string, raw []byte) (List[F], error) {
+	list := List[F]{Level: level, Of: of}
+	items, err := k.sequence(raw)
+	if err != nil {
+		return list, err
+	}
+	if len(items) > MostRules {
+		return list, &Fault{Message: fmt.Sprintf("a list has at most %d rules, and this one %d", MostRules, len(items))}
+	}
+	for i, item := range items {
+		r, err := k.rule(level, item)
+		if err != nil {
+			var fault *Fault
+			if !errors.As(err, &fault) {
+				fault = &Fault{Line: lineOf(item), Message: err.Error()}
+			}
+			fault.Rule = i + 1
+			return List[F]{}, fault
+		}
+		list.Rules = append(list.Rules, r)
+	}
+	return list, nil
+}
+
+// sequence parses a document that is a list, or empty.
+func (k Kind[F]) sequence(raw []byte) ([]ast.Node, error) {
+	switch {
+	case len(raw) > MostListBytes:
+		return nil, &Fault{Message: fmt.Sprintf("a list has at most %d KiB, and this one %d", MostListBytes>>10, len(raw)>>10)}
+	case !utf8.Valid(raw):
+		return nil, &Fault{Message: "a list is text in UTF-8, and this is not"}
+	case tooDeep(raw):
+		return nil, &Fault{Message: fmt.Sprintf("brackets stand in each other more than %d deep", mostDepth)}
+	}
+	file, err := parse(raw)
+	if err != nil {
+		var syntax *yaml.SyntaxError
+		if errors.As(err, &syntax) && syntax.GetToken() != nil {
+			return nil, &Fault{Line: syntax.GetToken().Position.Line, Message: "this is no YAML: " + oneLine(syntax.GetMessage())}
+		}
+		return nil, &Fault{Message: "this is no YAML: " + oneLine(err.Error())}
+	}
+	var bodies []ast.Node
+	for _, doc := range file.Docs {
+		if doc.Body != nil && doc.Body.Type() != ast.CommentType && doc.Body.Type() != ast.CommentGroupType {
+			bodies = append(bodies, doc.Body)
+		}
+	}
+	if len(bodies) == 0 {
+		return nil, nil
+	}
+	if len(bodies) > 1 {
+		return nil, &Fault{Line: lineOf(bodies[1]), Message: "a list is one document; take away what stands behind ---"}
+	}
+	switch body := bodies[0].(type) {
+	case *ast.SequenceNode:
+		return body.Values, nil
+	case *ast.NullNode:
+		return nil, nil
+	}
+	return nil, &Fault{Line: lineOf(bodies[0]), Message: fmt.Sprintf("%s rules are a list: begin each with a dash, as in\n- %s", k.Name, k.Example)}
+}
+
+// parse lets no input end the program.
+func parse(raw []byte) (file *ast.File, err error) {
+	defer func() {
+		if r := recover(); r != nil {
+			err = fmt.Errorf("it cannot be read (%v)", r)
+		}
+	}()
+	return parser.ParseBytes(raw, 0)
+}
+
+// tooDeep looks for brackets and dashes that open more than they may, strings counted
+// as well: nobody needs that many in one either.
+func tooDeep(raw []byte) bool {
+	depth, deepest := 0, 0
+	for _, c := range raw {
+		switch c {
+		case '[', '{':
+			depth++
+			deepest = max(deepest, depth)
+		case ']', '}':
+			depth--
+		case '\n':
+			depth = 0
+		}
+	}
+	if deepest > mostDepth {
+		return true
+	}
+	for line := range strings.Lines(string(raw)) {
+		trimmed := strings.TrimLeft(line, " ")
+		if strings.Count(trimmed[:len(trimmed)-len(strings.TrimLeft(trimmed, "- ?:"))], "-")+strings.Count(line, "? ") > mostDepth || len(line)-len(trimmed) > 64 {
+			return true
+		}
+	}
+	return false
+}
+
+func lineOf(n ast.Node) int {
+	if n == nil || n.GetToken() == nil {
+		return 0
+	}
+	return n.GetToken().Position.Line
+}
+
+// rule reads one rule.
+func (k Kind[F]) rule(level Level, item ast.Node) (Rule[F], error) {
+	r := Rule[F]{Line: lineOf(item)}
+	pairs, err := pairsOf(item)
+	if err != nil {
+		return r, err
+	}
+	var words []string
+	seen := map[string]bool{}
+	for _, pair := range pairs {
+		key, v, err := entry(pair)
+		if err != nil {
+			return r, err
+		}
+		if r.Line == 0 || v.line < r.Line {
+			r.Line = v.line
+		}
+		if seen[key] {
+			return r, v.fault("%s stands there twice", key)
+		}
+		seen[key] = true
+		said, err := k.take(&r, level, key, v)
+		if err != nil {
+			return r, err
+		}
+		words = append(words, said)
+	}
+	if r.Verb == "" {
+		return r, &Fault{Line: r.Line, Message: fmt.Sprintf("the rule does not say what it does; give it %s", either(k.Verbs))}
+	}
+	r.Words = strings.Join(slices.DeleteFunc(words, func(s string) bool { return s == "" }), ", ")
+	return r, nil
+}
+
+// take puts one key of a rule where it belongs, and returns its words.
+func (k Kind[F]) take(r *Rule[F], level Level, key string, v Value) (said string, err error) {
+	read, isCondition := k.Conditions[key]
+	switch {
+	case slices.Contains(k.Verbs, key) && r.Verb != "":
+		return "", v.fault("a rule does one thing: it says %s and %s", r.Verb, key)
+	case slices.Contains(k.Verbs, key):
+		r.Verb = key
+		r.Patterns, err = v.Patterns()
+		return key + ": " + r.Patterns.String(), err
+	case key == "except":
+		r.Except, err = v.Patterns()
+		return key + ": " + r.Except.String(), err
+	case key == "because":
+		r.Because, err = v.sentence()
+		return "", err
+	case key == "binding" && level == OfRegistry:
+		r.Binding, err = v.Truth()
+		return fmt.Sprintf("binding: %t", r.Binding), err
+	case key == "binding":
+		return "", v.fault("only rules of the registry can be binding")
+	case isCondition:
+		holds, err := read(v)
+		if err != nil {
+			return "", v.fault("%s: %s", key, err)
+		}
+		r.conditions = append(r.conditions, holds)
+		return key + ": " + v.text, nil
+	}
+	return "", v.fault("%q is nothing that %s rules know; possible are %s", key, k.Name, listed(k.allowed(level)))
+}
+
+func either(words []string) string {
+	return strings.ReplaceAll(listed(words), " and ", " or ")
+}
+
+// pairsOf returns the keys and values of a rule.
+func pairsOf(item ast.Node) ([]*ast.MappingValueNode, error) {
+	switch n := item.(type) {
+	case *ast.MappingNode:
+		return n.Values, nil
+	case *ast.MappingValueNode:
+		return []*ast.MappingValueNode{n}, nil
+	}
+	return nil, &Fault{Line: lineOf(item), Message: "a rule is made of keys and values, as in seal: \"*:<version>\""}
+}
+
+// entry returns a key with its value.
+func entry(pair *ast.MappingValueNode) (string, Value, error) {
+	key, err := scalar(pair.Key)
+	if err != nil {
+		return "", Value{}, err
+	}
+	v := Value{line: lineOf(pair.Key)}
+	sequence, several := pair.Value.(*ast.SequenceNode)
+	if !several {
+		v.text, err = scalar(pair.Value)
+		v.all = []string{v.text}
+		return key, v, err
+	}
+	for _, one := range sequence.Values {
+		text, err := scalar(one)
+		if err != nil {
+			return "", v, err
+		}
+		v.all = append(v.all, text)
+	}
+	v.several, v.text = true, "["+strings.Join(v.all, ", ")+"]"
+	return key, v, nil
+}
+
+// scalar returns a plain value as text: no anchors, aliases, tags or nested things.
+func scalar(node ast.Node) (string, error) {
+	switch n := node.(type) {
+	case *ast.StringNode:
+		return n.Value, nil
+	case *ast.IntegerNode, *ast.FloatNode, *ast.BoolNode:
+		return n.GetToken().Value, nil
+	case *ast.LiteralNode:
+		return n.Value.Value, nil
+	case *ast.NullNode:
+		return "", &Fault{Line: lineOf(node), Message: "the value is missing"}
+	case nil:
+		return "", &Fault{Message: "the value is missing"}
+	}
+	return "", &Fault{Line: lineOf(node), Message: "this is no plain value; write a word, a number or a list of them"}
+}
+
+// Value is what stands behind a key of a rule.
+type Value struct {
+	line    int
+	text    string
+	all     []string
+	several bool
+}
+
+func (v Value) fault(format string, args ...any) error {
+	return &Fault{Line: v.line, Message: fmt.Sprintf(format, args...)}
+}
+
+// Patterns reads one pattern or a list of them.
+func (v Value) Patterns() (Patterns, error) {
+	if len(v.all) == 0 {
+		return nil, v.fault("the list of patterns is empty; write at least one, as in \"*\"")
+	}
+	if len(v.all) > MostPatterns {
+		return nil, v.fault("a rule has at most %d patterns in a list, and this one %d", MostPatterns, len(v.all))
+	}
+	patterns := make(Patterns, len(v.all))
+	for i, text := range v.all {
+		var err error
+		if patterns[i], err = ParsePattern(text); err != nil {
+			return nil, v.fault("%s", err)
+		}
+	}
+	return patterns, nil
+}
+
+func (v Value) one() (string, error) {
+	if v.several {
+		return "", errors.New("one value is wanted, not a list")
+	}
+	return v.text, nil
+}
+
+// Span reads a span of time.
+func (v Value) Span() (Span, error) {
+	text, err := v.one()
+	if err != nil {
+		return 0, err
+	}
+	return ParseSpan(text)
+}
+
+// Size reads a number of bytes.
+func (v Value) Size() (Size, error) {
+	text, err := v.one()
+	if err != nil {
+		return 0, err
+	}
+	return ParseSize(text)
+}
+
+// Count reads a whole number above zero.
+func (v Value) Count() (int, error) {
+	text, err := v.one()
+	if err != nil {
+		return 0, err
+	}
+	n, err := strconv.Atoi(text)
+	if err != nil || n < 1 || n > 1_000_000_000 {
+		return 0, fmt.Errorf("%q is no count; write a whole number, 1 or more", text)
+	}
+	return n, nil
+}
+
+// Truth reads true or false.
+func (v Value) Truth() (bool, error) {
+	if v.text != "true" && v.text != "false" || v.several {
+		return false, v.fault("%q is neither true nor false", v.text)
+	}
+	return v.text == "true", nil
+}
+
+func (v Value) sentence() (string, error) {
+	text, err := v.one()
+	if err != nil {
+		return "", v.fault("because: %s", err)
+	}
+	text = oneLine(text)
+	if n := utf8.RuneCountInString(text); n == 0 || n > MostBecause {
+		return "", v.fault("because says why in 1 to %d characters, and this has %d", MostBecause, n)
+	}
+	return text, nil
+}
