@@ -10,11 +10,12 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"warthesis/internal/httpd/management"
+	"warthesis/internal/httpd/management/desk"
 )
 
 func main() {
 	gin.SetMode(gin.ReleaseMode)
-	api := management.Register(gin.New(), management.Options{Version: "development"})
+	api := management.Register(gin.New(), &desk.Desk{Version: "development"})
 	encoder := json.NewEncoder(os.Stdout)
 	encoder.SetIndent("", "  ")
 	if err := encoder.Encode(api.OpenAPI()); err != nil {

@@ -28,6 +28,7 @@ import (
 	"warthesis/internal/httpd/callers"
 	"warthesis/internal/httpd/console"
 	"warthesis/internal/httpd/management"
+	"warthesis/internal/httpd/management/desk"
 	"warthesis/internal/httpd/protocol"
 	"warthesis/internal/record"
 	"warthesis/internal/registry"
@@ -80,8 +81,8 @@ func New(o Options) (http.Handler, error) {
 	protocol.Register(router, protocol.Options{
 		Registry: o.Registry, BodyIdle: o.BodyIdle, ManifestBytes: o.ManifestBytes, Access: o.Access, Callers: who, Budget: o.Work.Budget(),
 	})
-	management.Register(router, management.Options{
-		Registry: o.Registry, Records: o.Records, Access: o.Access, Callers: who, Company: o.Company, CompanyName: o.CompanyName, Version: o.Version, Stopping: o.Stopping,
+	management.Register(router, &desk.Desk{
+		Registry: o.Registry, Records: o.Records, Access: o.Access, Work: o.Work, Callers: who, Company: o.Company, CompanyName: o.CompanyName, Version: o.Version, Stopping: o.Stopping,
 	})
 	page, err := console.New()
 	if err != nil {

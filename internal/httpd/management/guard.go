@@ -1,21 +1,12 @@
 package management
 
 import (
-	"context"
-	"errors"
-	"math"
-	"net/http"
-	"strconv"
 	"strings"
 
-	"github.com/danielgtaylor/huma/v2"
 	"github.com/gin-gonic/gin"
 
-	"warthesis/internal/access"
-	"warthesis/internal/api"
 	"warthesis/internal/httpd/callers"
-	"warthesis/internal/oci"
-	"warthesis/internal/record"
+	"warthesis/internal/httpd/management/desk"
 	"warthesis/internal/registry"
 )
 
@@ -27,7 +18,7 @@ func Who(k *callers.Callers) gin.HandlerFunc {
 		}
 		caller, err := k.Session(c)
 		if err != nil {
-			problem(c, err)
+			desk.Problem(c, err)
 			return
 		}
 		ctx := callers.WithBase(callers.With(c.Request.Context(), caller), k.Base(c))
@@ -43,51 +34,7 @@ func Observers(k *callers.Callers) gin.HandlerFunc {
 			err = k.Access.MayObserve(caller)
 		}
 		if err != nil {
-			problem(c, err)
+			desk.Problem(c, err)
 		}
 	}
 }
-
-// problem answers before the API library has the request.
-func problem(c *gin.Context, err error) {
-	err = refusal(err)
-	var said huma.StatusError
-	errors.As(err, &said)
-	var headed huma.HeadersError
-	if errors.As(err, &headed) {
-		for name, values := range headed.GetHeaders() {
-			c.Writer.Header()[name] = values
-		}
-	}
-	c.Header("Content-Type", "application/problem+json")
-	c.AbortWithStatusJSON(said.GetStatus(), api.Problem{Title: http.StatusText(said.GetStatus()), Status: said.GetStatus(), Detail: said.Error()})
-}
-
-// tooSoon is the refusal of a try that came too soon.
-func tooSoon(slow *access.SlowDown) error {
-	header := http.Header{"Retry-After": {strconv.Itoa(int(math.Ceil(slow.After.Seconds())))}}
-	return huma.ErrorWithHeaders(huma.Error429TooManyRequests(slow.Error()), header)
-}
-
-// visible refuses whoever may not pull from a repository as if there were none.
-func (d *door) visible(ctx context.Context, name oci.Name) error {
-	caller := callers.From(ctx)
-	v, err := d.Access.Verdict(ctx, caller, name, access.Pull)
-	if err != nil || v.Allowed {
-		return err
-	}
-	if caller.Nobody() {
-		return oci.Errorf(oci.CodeUnauthorized, "not logged in: only what anybody may pull is shown without a login")
-	}
-	e := caller.Event(record.EventRefused)
-	e.Repository, e.Detail = name, v.Reason
-	d.Access.Refused(e, access.Pull)
-	return noRepository(name)
-}
-
-func noRepository(name oci.Name) error {
-	return oci.Errorf(oci.CodeNameUnknown, "there is no repository %s here; it is made by the first push to it", name)
-}
-
-// seen returns what the caller may see in lists.
-func (d *door) seen(ctx context.Context) record.Seen { return d.Access.Seen(callers.From(ctx)) }

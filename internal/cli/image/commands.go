@@ -1,0 +1,17 @@
+// Package image holds the commands that move images and look at them.
+package image
+
+import (
+	"github.com/spf13/cobra"
+
+	"warthesis/internal/cli/site"
+)
+
+// Add adds the commands of this room.
+func Add(root *cobra.Command, r *site.Remote) {
+	addPush(root, r.T, r)
+	addPull(root, r.T, r)
+	addList(root, r.T, r)
+	addShow(root, r.T, r)
+	addIdentify(root, r.T, r)
+}

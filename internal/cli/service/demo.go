@@ -1,0 +1,85 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"warthesis/internal/cli/term"
+	"warthesis/internal/clock"
+	"warthesis/internal/config"
+	"warthesis/internal/demo"
+	"warthesis/internal/serve"
+)
+
+func addDemo(root *cobra.Command, t term.Terminal, version string) {
+	settings := config.Default()
+	settings.Data, settings.FreeBytes = "warthesis-demo", -1
+	command := &cobra.Command{
+		Use:     "demo",
+		GroupID: term.GroupRun,
+		Short:   "Run a registry with sample data, to look around in",
+		Long: "Runs a registry on this machine with the images of a made-up night train company and three months of history.\n" +
+			"The data folder is filled at the first start and kept; remove it to start over.",
+		Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			if err := settings.Check(); err != nil {
+				return term.Usage("%w", err)
+			}
+			t.Patient.Store(true)
+			slog.SetDefault(serve.Logger(settings, term.Unwrap(t.Err)))
+			if err := seed(c.Context(), t, settings); err != nil {
+				return err
+			}
+			return serve.Run(c.Context(), settings, version, func(s serve.Started) error { return welcome(t, s.Address) })
+		},
+	}
+	command.Flags().StringVar(&settings.Data, "data", settings.Data, "folder for the sample data")
+	command.Flags().StringVar(&settings.Listen, "listen", settings.Listen, "address to serve on, host:port")
+	root.AddCommand(command)
+}
+
+// seed fills the data folder where it is not filled. It is filled under another
+// name and renamed when it is whole, so that a stopped start leaves no half world.
+func seed(ctx context.Context, t term.Terminal, settings config.Config) error {
+	if _, err := os.Stat(filepath.Join(settings.Data, "warthesis.db")); err == nil {
+		return nil
+	}
+	final := settings.Data
+	settings.Data = final + ".new"
+	if err := os.RemoveAll(settings.Data); err != nil {
+		return err
+	}
+	fmt.Fprintln(t.Err, "Making the sample world ...")
+	clk := clock.NewSet(demo.Start(time.Now()))
+	home, err := serve.OpenHome(settings, func(time.Duration) clock.Clock { return clk })
+	if err != nil {
+		return err
+	}
+	if err := errors.Join(demo.Seed(ctx, home.Registry, home.Access, clk, demo.Password), home.Close()); err != nil {
+		return err
+	}
+	return os.Rename(settings.Data, final)
+}
+
+func welcome(t term.Terminal, address string) error {
+	_, err := fmt.Fprintf(t.Out, `
+Larkspur Night Rail's registry is at http://%[1]s - open it in a browser and sign in as
+ines (platform engineer), teodor, marit, jun or ada (auditor); the password of all is  %[3]s
+Or try these in another terminal:
+
+  %[2]s login %[1]s --account ines
+  %[2]s list %[1]s/timetable/planner
+  %[2]s pull %[1]s/timetable/planner:2.4.1 ./planner
+  %[2]s push ./planner %[1]s/timetable/planner:mine
+
+Ctrl-C stops it.
+`, address, term.ProgramName(), demo.Password)
+	return err
+}

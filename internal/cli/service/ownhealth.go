@@ -1,0 +1,131 @@
+package service
+
+import (
+	"context"
+	"crypto/tls"
+	"fmt"
+	"net"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/dustin/go-humanize"
+	"github.com/spf13/cobra"
+
+	"warthesis/internal/authority"
+	"warthesis/internal/cli/site"
+	"warthesis/internal/cli/term"
+	"warthesis/internal/config"
+	"warthesis/internal/serve"
+)
+
+// examineService examines this machine as the place of a service.
+func examineService(c *cobra.Command, t term.Terminal, file string) error {
+	settings := config.Default()
+	e := &examination{t: t}
+	e.step("settings", func() (string, error) {
+		if file != "" {
+			if err := settings.ReadFile(file); err != nil {
+				return "", err
+			}
+		}
+		if err := settings.ReadEnvironment(os.Environ()); err != nil {
+			return "", err
+		}
+		return fmt.Sprintf("data in %s, listening on %s", settings.Data, settings.Listen), settings.Check()
+	})
+	running := false
+	e.step("folder", func() (found string, err error) {
+		running, found, err = serve.LookFolder(settings)
+		return found, err
+	})
+	e.step("space", func() (string, error) {
+		left, size, err := serve.LookSpace(settings)
+		if err != nil {
+			return "", err
+		}
+		said := fmt.Sprintf("%s of %s are free", humanize.IBytes(uint64(left)), humanize.IBytes(uint64(size)))
+		if left < 2<<30 {
+			return "", fmt.Errorf("only %s; uploads are refused below the floor of free space. Make room, or move the folder to a larger disk", said)
+		}
+		return said, nil
+	})
+	e.step("port", func() (string, error) { return lookOwnPort(settings, running) })
+	e.step("name", func() (string, error) { return lookOwnNames(c.Context(), settings) })
+	e.step("certificate", func() (string, error) { return lookOwnCertificates(settings) })
+	e.step("clock", func() (string, error) {
+		now := time.Now()
+		if now.Year() < 2026 {
+			return "", fmt.Errorf("it says %s, which is before this program was made. Set it: certificates and tokens go by it", now.Format(time.DateTime))
+		}
+		return now.Format(time.RFC3339), nil
+	})
+	return e.failed
+}
+
+func lookOwnPort(settings config.Config, running bool) (string, error) {
+	listener, err := net.Listen("tcp", settings.Listen)
+	if err == nil {
+		return settings.Listen + " is free", listener.Close()
+	}
+	if running {
+		return settings.Listen + " is taken, by the service that runs", nil
+	}
+	return "", fmt.Errorf("the service cannot listen on %s: %w. Stop what listens there, or give another address", settings.Listen, err)
+}
+
+func lookOwnNames(ctx context.Context, settings config.Config) (string, error) {
+	outside, err := settings.Outside()
+	if err != nil {
+		return "", err
+	}
+	if len(outside) == 0 {
+		return "no outside address is given; the service goes by what requests say", nil
+	}
+	var said []string
+	for _, u := range outside {
+		found, err := lookName(ctx, u.Host, &site.Way{Base: u})
+		if err != nil {
+			return "", err
+		}
+		said = append(said, found)
+	}
+	return strings.Join(said, "; "), nil
+}
+
+func lookOwnCertificates(settings config.Config) (string, error) {
+	if !settings.TLS() {
+		return "none: the service speaks plain HTTP", nil
+	}
+	if settings.PrivateAuthority {
+		if _, err := os.Stat(filepath.Join(settings.Data, "keys")); err != nil {
+			return "a private authority is made at the first start", nil
+		}
+		private, err := authority.OpenPrivate(filepath.Join(settings.Data, "keys"))
+		if err != nil {
+			return "", err
+		}
+		return "by the private authority with the fingerprint " + private.Fingerprint(), nil
+	}
+	pairs, err := settings.Pairs()
+	if err != nil {
+		return "", err
+	}
+	if _, err := authority.FromFiles(pairs); err != nil {
+		return "", err
+	}
+	var said []string
+	for _, pair := range pairs {
+		loaded, err := tls.LoadX509KeyPair(pair[0], pair[1])
+		if err != nil {
+			return "", err
+		}
+		left := time.Until(loaded.Leaf.NotAfter)
+		if left < 14*24*time.Hour {
+			return "", fmt.Errorf("%s ends on %s; renew it, and the service takes it up by itself", pair[0], loaded.Leaf.NotAfter.Format(time.DateOnly))
+		}
+		said = append(said, fmt.Sprintf("%s for %s, good until %s", pair[0], strings.Join(append(loaded.Leaf.DNSNames, addresses(loaded.Leaf)...), ", "), loaded.Leaf.NotAfter.Format(time.DateOnly)))
+	}
+	return strings.Join(said, "; "), nil
+}

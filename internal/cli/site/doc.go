@@ -1,0 +1,3 @@
+// Package site finds out for a command which registry and which place it is about, how
+// that is reached, and with which login.
+package site

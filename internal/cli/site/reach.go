@@ -1,0 +1,132 @@
+package site
+
+import (
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"net/url"
+	"os"
+	"time"
+
+	"warthesis/internal/cli/term"
+	"warthesis/internal/given"
+	"warthesis/internal/login"
+	"warthesis/internal/peer"
+)
+
+// Way is how a registry is reached. What was said of its certificate is said of it
+// alone: other hosts, to which it may point, are believed by the system's authorities.
+// It is the one way for all commands, through the proxy of the environment.
+type Way struct {
+	Base     *url.URL
+	Registry *http.Transport
+	others   *http.Transport
+}
+
+// RoundTrip sends a request to the registry, or elsewhere.
+func (w *Way) RoundTrip(r *http.Request) (*http.Response, error) {
+	if peer.SameOrigin(r.URL, w.Base) {
+		return w.Registry.RoundTrip(r)
+	}
+	return w.others.RoundTrip(r)
+}
+
+// Client returns a client for questions that are soon answered. It follows nobody.
+func (w *Way) Client(within time.Duration) *http.Client {
+	return &http.Client{Transport: w, Timeout: within, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+}
+
+// Proxy returns the proxy through which the registry is reached, nil for none.
+func (w *Way) Proxy() *url.URL {
+	proxied, err := http.ProxyFromEnvironment(&http.Request{URL: w.Base})
+	if err != nil {
+		return nil
+	}
+	return proxied
+}
+
+// NewWay returns the way to a registry, with certificates that are believed besides
+// the system's, for all hosts and for the registry alone; nil for none.
+func NewWay(base *url.URL, all, own *tls.Config) *Way {
+	w := &Way{base, peer.NewTransport(), peer.NewTransport()}
+	w.Registry.TLSClientConfig, w.others.TLSClientConfig = all.Clone(), all.Clone()
+	if own != nil {
+		w.Registry.TLSClientConfig = own
+	}
+	return w
+}
+
+// Way returns how a registry is reached.
+func (r *Remote) Way(registry string) (*Way, error) {
+	hosts, err := login.OpenHosts(os.Getenv)
+	if err != nil {
+		return nil, err
+	}
+	base := peer.Base(registry, r.Unencrypted)
+	plain := &tls.Config{MinVersion: tls.VersionTLS12}
+	if r.Authority != "" {
+		pool, err := authorities(r.Authority)
+		if err != nil {
+			return nil, err
+		}
+		plain.RootCAs = pool
+		// On this machine either may be spoken: it is asked which.
+		if base.Scheme == "http" && !r.Unencrypted && speaksTLS(registry) {
+			base.Scheme = "https"
+		}
+		return NewWay(base, plain, nil), nil
+	}
+	host, known := hosts.Known[registry]
+	if !known || r.Unencrypted {
+		return NewWay(base, plain, nil), nil
+	}
+	base.Scheme = "https"
+	own := plain.Clone()
+	if host.Unverified {
+		own.InsecureSkipVerify = true
+		r.warned.Do(func() {
+			fmt.Fprintf(r.T.Err, "WARNING: the certificate of %s is not checked, as was asked for. Whoever is on the way can read and change what passes.\n"+
+				"Check it again from now on:  %s trust --verified %s\n", registry, term.ProgramName(), registry)
+		})
+		return NewWay(base, plain, own), nil
+	}
+	own.RootCAs, err = authorities(host.Authority)
+	return NewWay(base, plain, own), err
+}
+
+// speaksTLS reports whether what listens on this machine speaks TLS.
+func speaksTLS(registry string) bool {
+	dialer := tls.Dialer{NetDialer: &net.Dialer{Timeout: 2 * time.Second}, Config: &tls.Config{InsecureSkipVerify: true}}
+	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
+	defer cancel()
+	conn, err := dialer.DialContext(ctx, "tcp", WithPort(registry, portPlain))
+	if err != nil {
+		var record tls.RecordHeaderError
+		return !errors.As(err, &record)
+	}
+	conn.Close()
+	return true
+}
+
+// certificatesLimit is the largest file of certificates in bytes that is read.
+const certificatesLimit = 4 << 20
+
+// authorities returns the system's certificates and those of a file.
+func authorities(file string) (*x509.CertPool, error) {
+	pool, err := x509.SystemCertPool()
+	if err != nil {
+		pool = x509.NewCertPool()
+	}
+	raw, err := given.Read(file, certificatesLimit)
+	if err != nil {
+		return nil, fmt.Errorf("read the certificates to trust: %w", err)
+	}
+	if !pool.AppendCertsFromPEM(raw) {
+		return nil, term.Usage("%s has no certificate in it; it must be a PEM file", file)
+	}
+	return pool, nil
+}

@@ -1,0 +1,13 @@
+// Package trust holds the commands about whom to believe.
+package trust
+
+import (
+	"github.com/spf13/cobra"
+
+	"warthesis/internal/cli/site"
+)
+
+// Add adds the commands of this room.
+func Add(root *cobra.Command, r *site.Remote) {
+	addTrust(root, r.T, r)
+}

@@ -1,0 +1,34 @@
+// Package desk is what the areas of the management API share: what they know, how they
+// answer and refuse, and how lists page.
+package desk
+
+import (
+	"github.com/danielgtaylor/huma/v2"
+
+	"warthesis/internal/access"
+	"warthesis/internal/httpd/callers"
+	"warthesis/internal/record"
+	"warthesis/internal/registry"
+	"warthesis/internal/work"
+)
+
+// Desk is what the areas need to know.
+type Desk struct {
+	Registry *registry.Registry
+	Records  *record.Store
+	Access   *access.Access
+	Work     *work.Works
+	Callers  *callers.Callers
+	// Company is the company's login, nil where there is none; CompanyName is what
+	// its button says.
+	Company     *access.Company
+	CompanyName string
+	Version     string
+	// Stopping is closed when the service stops: open streams end then.
+	Stopping <-chan struct{}
+}
+
+// At describes a route of the API: its path is behind /api/v1.
+func At(method, path, id, summary string) huma.Operation {
+	return huma.Operation{Method: method, Path: "/api/v1" + path, OperationID: id, Summary: summary}
+}

@@ -1,0 +1,21 @@
+// Package image answers what is in a repository: tags, images, and where a digest is.
+package image
+
+import (
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/gin-gonic/gin"
+
+	"warthesis/internal/httpd/management/desk"
+)
+
+type door struct{ *desk.Desk }
+
+// Register puts the routes of this area into the API.
+func Register(_ gin.IRouter, a huma.API, o *desk.Desk) {
+	d := &door{o}
+	huma.Register(a, desk.At(http.MethodGet, "/tags", "tags", "List the tags of a repository"), d.tags)
+	huma.Register(a, desk.At(http.MethodGet, "/image", "image", "Look into an image, an index or an artifact"), d.image)
+	huma.Register(a, desk.At(http.MethodGet, "/find", "find", "Find a repository, a tag or a digest"), d.find)
+}

@@ -1,0 +1,48 @@
+package image
+
+import (
+	"context"
+	"errors"
+
+	"warthesis/internal/api"
+	"warthesis/internal/httpd/management/desk"
+	"warthesis/internal/oci"
+	"warthesis/internal/record"
+)
+
+type tagsInput struct {
+	desk.RepositoryInput
+	desk.PageInput
+}
+
+func (d *door) tags(ctx context.Context, in *tagsInput) (*desk.Reply[api.TagList], error) {
+	name, err := oci.ParseName(in.Repository)
+	if err != nil {
+		return nil, desk.Refusal(err)
+	}
+	if err := d.Visible(ctx, name); err != nil {
+		return nil, desk.Refusal(err)
+	}
+	found, err := d.Records.Repository(ctx, name)
+	if errors.Is(err, record.ErrNotFound) {
+		err = desk.NoRepository(name)
+	}
+	if err != nil {
+		return nil, desk.Refusal(err)
+	}
+	page, err := in.Page()
+	if err != nil {
+		return nil, desk.Refusal(err)
+	}
+	rows, err := d.Records.Tags(ctx, found.ID, page)
+	rows, next := desk.Cut(rows, in.Limit, func(r record.TagRow) desk.Cursor { return desk.Cursor{Name: string(r.Name), At: r.MovedAt} })
+	list := api.TagList{Tags: make([]api.Tag, len(rows)), Next: next}
+	for i, row := range rows {
+		list.Tags[i] = api.Tag{
+			Name: row.Name, Digest: row.Digest, MediaType: row.MediaType, ArtifactType: row.ArtifactType,
+			Platforms: desk.Words(row.Platforms), Size: row.ContentSize, MovedAt: row.MovedAt.Time(), MovedBy: d.NameOf(row.MovedBy),
+			PulledAt: desk.Moment(row.PulledAt), Pulls: row.Pulls,
+		}
+	}
+	return desk.OK(list, err)
+}

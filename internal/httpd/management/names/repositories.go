@@ -1,0 +1,88 @@
+package names
+
+import (
+	"context"
+	"errors"
+
+	"warthesis/internal/api"
+	"warthesis/internal/httpd/callers"
+	"warthesis/internal/httpd/management/desk"
+	"warthesis/internal/oci"
+	"warthesis/internal/record"
+)
+
+type repositoriesInput struct {
+	desk.PageInput
+	Namespace string `query:"namespace" maxLength:"255" doc:"Only the repositories of this namespace"`
+}
+
+func (d *door) repositories(ctx context.Context, in *repositoriesInput) (*desk.Reply[api.RepositoryList], error) {
+	page, err := in.Page()
+	if err != nil {
+		return nil, desk.Refusal(err)
+	}
+	page.Seen = d.Seen(ctx)
+	rows, err := d.Records.Repositories(ctx, in.Namespace, page)
+	rows, next := desk.Cut(rows, in.Limit, func(r record.RepositoryRow) desk.Cursor { return desk.Cursor{Name: string(r.Name), At: r.PushedAt} })
+	if err != nil {
+		return nil, desk.Refusal(err)
+	}
+	list := api.RepositoryList{Repositories: make([]api.Repository, len(rows)), Next: next}
+	for i, row := range rows {
+		if list.Repositories[i], err = d.repositoryOf(ctx, row); err != nil {
+			break
+		}
+	}
+	return desk.OK(list, err)
+}
+
+func (d *door) repositoryOf(ctx context.Context, row record.RepositoryRow) (api.Repository, error) {
+	role := d.Access.RoleIn(callers.From(ctx), row.Name)
+	open, err := d.Access.IsOpen(ctx, row.Name)
+	visibility := string(row.Visibility)
+	if row.Visibility == record.VisibilityInherited {
+		visibility = inherited
+	}
+	return api.Repository{
+		Description: row.Description, Labels: desk.LabelsOf(row.Labels), Visibility: visibility, Open: open, Role: string(role),
+		Name: row.Name, Namespace: row.Name.Namespace(), Tags: row.Tags, Manifests: row.Manifests, Size: row.Size,
+		CreatedAt: row.CreatedAt.Time(), PushedAt: row.PushedAt.Time(), PulledAt: desk.Moment(row.PulledAt), Pulls: row.Pulls,
+	}, err
+}
+
+func (d *door) repository(ctx context.Context, in *desk.RepositoryInput) (*desk.Reply[api.Repository], error) {
+	name, err := oci.ParseName(in.Repository)
+	if err != nil {
+		return nil, desk.Refusal(err)
+	}
+	if err := d.Visible(ctx, name); err != nil {
+		return nil, desk.Refusal(err)
+	}
+	row, err := d.Records.RepositoryRow(ctx, name)
+	if errors.Is(err, record.ErrNotFound) {
+		err = desk.NoRepository(name)
+	}
+	if err != nil {
+		return nil, desk.Refusal(err)
+	}
+	return desk.OK(d.repositoryOf(ctx, row))
+}
+
+func (d *door) makeRepository(ctx context.Context, in *struct{ Body api.NewPlace }) (*desk.None, error) {
+	return desk.Done(d.Access.MakeRepository(ctx, callers.From(ctx), in.Body.Name, changeOf(in.Body.PlaceChange)))
+}
+
+func (d *door) changeRepository(ctx context.Context, in *struct {
+	desk.RepositoryInput
+	Body api.PlaceChange
+}) (*desk.None, error) {
+	return desk.Done(d.Access.ChangeRepository(ctx, callers.From(ctx), in.Repository, changeOf(in.Body)))
+}
+
+func (d *door) removeRepository(ctx context.Context, in *desk.RepositoryInput) (*desk.None, error) {
+	return desk.Done(d.Access.RemoveRepository(ctx, callers.From(ctx), in.Repository))
+}
+
+func (d *door) restoreRepository(ctx context.Context, in *desk.RepositoryInput) (*desk.None, error) {
+	return desk.Done(d.Access.RestoreRepository(ctx, callers.From(ctx), in.Repository))
+}
