@@ -35,12 +35,13 @@ func fill(data string) error {
 	const count = `WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < %d) `
 	for _, statement := range []string{
 		`INSERT INTO namespaces (id, name, created_at) VALUES (1, 'large', 1)`,
-		`INSERT INTO repositories (id, namespace_id, name, created_at, pushed_at) VALUES (1, 1, 'large/app', 1, 1)`,
-		fmt.Sprintf(count, manyBlobs) + `INSERT INTO blobs (id, digest, size, placed_at, touched_at) SELECT i, printf('sha256:%064x', i * 2654435761), 1000, 1, 1 FROM n`,
-		fmt.Sprintf(count, manyBlobs) + `INSERT INTO holdings (repository_id, blob_id, held_at, touched_at) SELECT 1, i, 1, 1 FROM n`,
-		fmt.Sprintf(count, manyManifests) + `INSERT INTO manifests (id, repository_id, blob_id, digest, state, media_type, artifact_type, subject, size, content_size, platforms, annotations, pushed_at, pushed_by, touched_at)
-			SELECT i, 1, i, printf('sha256:%064x', i * 2654435761), 'live', 'application/vnd.oci.image.manifest.v1+json', 'application/x', CASE WHEN i <= ` + fmt.Sprint(manyReferrers) + ` THEN 'sha256:` + subject + `' ELSE '' END, 1000, 1000, '', '{"a":"b"}', i, '', 1 FROM n`,
-		fmt.Sprintf(count, manyTags) + `INSERT INTO tags (repository_id, name, manifest_id, moved_at, moved_by) SELECT 1, printf('t%08d', i), 1 + i % ` + fmt.Sprint(manyManifests) + `, i, '' FROM n`,
+		`INSERT INTO repositories (id, namespace_id, name, created_at, pushed_at, pushed_served) VALUES (1, 1, 'large/app', 1, 1, 1)`,
+		fmt.Sprintf(count, manyBlobs) + `INSERT INTO contents (id, digest) SELECT i, printf('sha256:%064x', i * 2654435761) FROM n`,
+		fmt.Sprintf(count, manyBlobs) + `INSERT INTO blobs (content_id, size, place, placed_at, touched_served) SELECT i, 1000, '', 1, 1 FROM n`,
+		fmt.Sprintf(count, manyBlobs) + `INSERT INTO holdings (repository_id, content_id, held_at, touched_served) SELECT 1, i, 1, 1 FROM n`,
+		fmt.Sprintf(count, manyManifests) + `INSERT INTO manifests (id, repository_id, content_id, digest, state, media_type, artifact_type, subject, size, content_size, platforms, annotations, pushed_at, pushed_by, pushed_served, touched_served)
+			SELECT i, 1, i, printf('sha256:%064x', i * 2654435761), 'live', 'application/vnd.oci.image.manifest.v1+json', 'application/x', CASE WHEN i <= ` + fmt.Sprint(manyReferrers) + ` THEN 'sha256:` + subject + `' ELSE '' END, 1000, 1000, '', '{"a":"b"}', i, 0, 1, 1 FROM n`,
+		fmt.Sprintf(count, manyTags) + `INSERT INTO tags (repository_id, name, order_key, manifest_id, moved_at, moved_served, moved_by) SELECT 1, printf('t%08d', i), x'', 1 + i % ` + fmt.Sprint(manyManifests) + `, i, 1, 0 FROM n`,
 	} {
 		if _, err := db.Exec(statement); err != nil {
 			return err

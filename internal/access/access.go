@@ -8,9 +8,11 @@ import (
 	"sync"
 	"sync/atomic"
 
-	lru "github.com/hashicorp/golang-lru/v2"
+	"github.com/hashicorp/golang-lru/v2"
 	"golang.org/x/sync/singleflight"
 
+	"warthesis/internal/access/bearer"
+	"warthesis/internal/access/passwords"
 	"warthesis/internal/clock"
 	"warthesis/internal/record"
 )
@@ -19,15 +21,15 @@ import (
 type Access struct {
 	records *record.Store
 	clock   clock.Clock
-	keys    *keyring
+	keys    *bearer.Keyring
 	// verified remembers passwords that were right, by a hash under a key of this
 	// process, and bearer remembers tokens whose signature was checked.
 	verified   *lru.Cache[[32]byte, verifiedPassword]
 	bearer     *lru.Cache[uint64, *checkedBearer]
 	bearerSeed maphash.Seed
 	macKey     [32]byte
-	slow       *slowdown
-	hashers    *hashers
+	slow       *passwords.Slowdown
+	hashers    *passwords.Hashers
 	trying     singleflight.Group
 	ledger     *ledger
 	issuers    *issuers
@@ -47,15 +49,15 @@ const cachedCredentials = 8192
 // signed; they are made where they are missing. outgoing returns a context by which
 // the issuers of identities are asked (oauth2.HTTPClient).
 func Open(records *record.Store, clk clock.Clock, folder string, outgoing func(context.Context) context.Context) (*Access, error) {
-	keys, err := openKeyring(folder, clk)
+	keys, err := bearer.OpenKeyring(folder, clk)
 	if err != nil {
 		return nil, err
 	}
 	verified, err1 := lru.New[[32]byte, verifiedPassword](cachedCredentials)
 	bearer, err2 := lru.New[uint64, *checkedBearer](cachedCredentials)
-	slow, err3 := newSlowdown(clk)
+	slow, err3 := passwords.NewSlowdown(clk)
 	stop := make(chan struct{})
-	hashers, err4 := newHashers(clk, stop)
+	hashers, err4 := passwords.NewHashers(clk, stop)
 	if err := errors.Join(err1, err2, err3, err4); err != nil {
 		return nil, err
 	}
@@ -77,7 +79,7 @@ func (a *Access) Close() error {
 func (a *Access) Flush() error { return a.flush(false) }
 
 // RotateOldKeys lets new tokens be signed by a new key where the last one is old.
-func (a *Access) RotateOldKeys() error { return a.keys.rotate(keyAge) }
+func (a *Access) RotateOldKeys() error { return a.keys.Rotate(bearer.KeyAge) }
 
 // RotateKeys lets new tokens be signed by a new key. Those signed by the old one
 // stay good until they end.
@@ -85,7 +87,7 @@ func (a *Access) RotateKeys(ctx context.Context, c Caller) error {
 	if err := a.admin(c, "rotate the keys"); err != nil {
 		return err
 	}
-	if err := a.keys.rotate(0); err != nil {
+	if err := a.keys.Rotate(0); err != nil {
 		return err
 	}
 	return a.change(ctx, c, c.Event(record.EventKeysRotated), func(*record.Tx) error { return nil })

@@ -16,6 +16,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"warthesis/internal/access/bearer"
+	"warthesis/internal/access/passwords"
 	"warthesis/internal/clock"
 	"warthesis/internal/oci"
 	"warthesis/internal/record"
@@ -111,7 +113,7 @@ func TestATokenEndsAtItsDateAndAtItsRevocation(t *testing.T) {
 }
 
 func TestASecretIsRecognisedByPrefixAndChecksum(t *testing.T) {
-	secret, hash := newSecret()
+	secret, hash := NewSecret()
 	assert.True(t, IsSecret(secret))
 	assert.NotContains(t, hash, secret)
 	for i := range secret {
@@ -205,12 +207,12 @@ func TestPushesMakeWhatTheSettingsLetThemMake(t *testing.T) {
 func TestWrongTriesSlowOneAddressAndNobodyElse(t *testing.T) {
 	w := open(t)
 	w.account("ines", record.Person)
-	for range freeTries {
+	for range passwords.FreeTries {
 		_, err := w.Password(ctx, "ines", "wrong", "10.0.0.1")
 		assert.ErrorIs(t, err, oci.CodeUnauthorized)
 	}
 	_, err := w.Password(ctx, "ines", password, "10.0.0.1")
-	var slow *SlowDown
+	var slow *passwords.SlowDown
 	require.ErrorAs(t, err, &slow, "also the right password waits")
 	_, err = w.Password(ctx, "ines", password, "10.0.0.2")
 	assert.NoError(t, err, "from elsewhere the account is not locked out")
@@ -230,14 +232,14 @@ func TestTheRightPasswordOfADisabledAccountIsToldFromNoWrongOne(t *testing.T) {
 	require.NoError(t, w.ChangeAccount(ctx, w.admin, "marit", AccountChange{Disabled: &yes}))
 	var answers [2][]string
 	for i, tried := range []string{password, "another-" + password} {
-		for range freeTries + 2 {
+		for range passwords.FreeTries + 2 {
 			_, err := w.Password(ctx, "marit", tried, fmt.Sprintf("10.0.0.%d", i+1))
 			require.Error(t, err)
 			answers[i] = append(answers[i], err.Error())
 		}
 	}
 	assert.Equal(t, answers[1], answers[0])
-	assert.Contains(t, answers[0][freeTries+1], "too many tries")
+	assert.Contains(t, answers[0][passwords.FreeTries+1], "too many tries")
 }
 
 func TestAnUnknownAccountTakesAsLongAsAKnownOne(t *testing.T) {
@@ -266,16 +268,16 @@ func TestAnUnknownAccountTakesAsLongAsAKnownOne(t *testing.T) {
 
 func TestPasswordsThatAreEasyToGuessAreRefused(t *testing.T) {
 	for _, p := range []string{"short", "ines-ines-12", "aaaaaaaaaaaa", strings.Repeat("x", 2000)} {
-		assert.Error(t, CheckPassword("ines", p), p)
+		assert.Error(t, passwords.CheckPassword("ines", p), p)
 	}
-	assert.NoError(t, CheckPassword("ines", password))
+	assert.NoError(t, passwords.CheckPassword("ines", password))
 }
 
 func TestScopesOfOneRepositoryAddUp(t *testing.T) {
 	w := open(t)
 	c, err := w.Password(ctx, "admin", password, "")
 	require.NoError(t, err)
-	given, err := w.Give(ctx, c, []AskedScope{{"repository", "a/b", []Action{Push}}, {"repository", "a/b", []Action{Pull}}})
+	given, err := w.Give(ctx, c, []bearer.AskedScope{{Type: "repository", Name: "a/b", Actions: []Action{Push}}, {Type: "repository", Name: "a/b", Actions: []Action{Pull}}})
 	require.NoError(t, err)
 	who, err := w.Access.Bearer(ctx, given.Token, "")
 	require.NoError(t, err)
@@ -325,8 +327,8 @@ func TestKeysRotateWithoutLoggingAnybodyOut(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, os.FileMode(0o600), info.Mode())
 	}
-	w.clk.MoveTo(w.clk.Now().Add(keyRest + time.Minute))
-	require.NoError(t, w.keys.rotate(keyAge))
+	w.clk.MoveTo(w.clk.Now().Add(bearer.KeyRest + time.Minute))
+	require.NoError(t, w.keys.Rotate(bearer.KeyAge))
 	files, err = filepath.Glob(filepath.Join(w.folder, "keys", "bearer-*.pem"))
 	require.NoError(t, err)
 	assert.Len(t, files, 1, "a key that rested goes")
@@ -336,7 +338,7 @@ func TestABearerTokenThatWasTamperedWithIsRefused(t *testing.T) {
 	w := open(t)
 	c, err := w.Password(ctx, "admin", password, "")
 	require.NoError(t, err)
-	given, err := w.Give(ctx, c, []AskedScope{{"repository", "a/b", []Action{Pull}}})
+	given, err := w.Give(ctx, c, []bearer.AskedScope{{Type: "repository", Name: "a/b", Actions: []Action{Pull}}})
 	require.NoError(t, err)
 	parts := strings.Split(given.Token, ".")
 	claims, err := base64.RawURLEncoding.DecodeString(parts[1])
@@ -460,7 +462,7 @@ func TestChangesAtTheSameMomentUndoNothingOfEachOther(t *testing.T) {
 		account, _ := w.records.Rights().Account(c.Account.ID)
 		assert.NotZero(t, account.DisabledAt)
 		assert.Equal(t, about, account.Description)
-		fits, err := matches(another, account.Password)
+		fits, err := passwords.Matches(another, account.Password)
 		require.NoError(t, err)
 		assert.True(t, fits)
 		n, _ := w.records.Rights().Namespace(name)
@@ -518,7 +520,7 @@ func TestTheCompanysWordCountsWhileItIsFresh(t *testing.T) {
 	}))
 	named, err := w.As(ctx, "jun")
 	require.NoError(t, err)
-	_, secret, err := w.NewLogin(ctx, named, "laptop", CompanyLife)
+	_, secret, err := w.NewLogin(ctx, named, "laptop", 7*24*time.Hour)
 	require.NoError(t, err)
 	c, err := w.Session(ctx, secret, "")
 	require.NoError(t, err)
@@ -532,49 +534,4 @@ func TestTheCompanysWordCountsWhileItIsFresh(t *testing.T) {
 	assert.Equal(t, c.Token.EndsAt, made.EndsAt)
 	assert.ErrorIs(t, w.SetPassword(ctx, c, "jun", "", "a password of its own"), oci.CodeDenied)
 	require.NoError(t, w.SetPassword(ctx, w.admin, "jun", "", "a password of its own"))
-}
-
-// Addresses take turns: a crowd at one keeps nobody waiting at another.
-func TestACrowdAtOneAddressKeepsNobodyWaitingElsewhere(t *testing.T) {
-	h, err := newHashers(clock.NewSet(time.Now()), make(chan struct{}))
-	require.NoError(t, err)
-	gate := make(chan struct{})
-	var all sync.WaitGroup
-	var order []string
-	var mu sync.Mutex
-	enter := func(address string) {
-		all.Go(func() {
-			assert.NoError(t, h.do(ctx, address, func() {
-				<-gate
-				mu.Lock()
-				defer mu.Unlock()
-				order = append(order, address)
-			}))
-		})
-	}
-	waits := func(many int) {
-		require.Eventually(t, func() bool {
-			h.mu.Lock()
-			defer h.mu.Unlock()
-			return h.waiting == many
-		}, 10*time.Second, time.Millisecond)
-	}
-	for range atOnce + mostFromOne {
-		enter("192.0.2.1")
-	}
-	waits(mostFromOne)
-	assert.ErrorIs(t, h.do(ctx, "192.0.2.1", func() {}), errCrowded)
-	enter("192.0.2.2")
-	waits(mostFromOne + 1)
-	gone, cancel := context.WithCancel(ctx)
-	cancel()
-	assert.ErrorIs(t, h.do(gone, "192.0.2.3", func() {}), context.Canceled)
-	close(gate)
-	all.Wait()
-	require.Eventually(t, func() bool {
-		h.mu.Lock()
-		defer h.mu.Unlock()
-		return h.running == 0 && h.waiting == 0
-	}, 10*time.Second, time.Millisecond)
-	assert.Less(t, slices.Index(order, "192.0.2.2"), 2*atOnce+2)
 }

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"strings"
 
+	"warthesis/internal/access/passwords"
 	"warthesis/internal/oci"
 	"warthesis/internal/record"
 )
@@ -38,7 +39,7 @@ func (a *Access) MakeAccount(ctx context.Context, c Caller, n NewAccount) (recor
 		if n.Kind == record.Machine {
 			return made, noPassword(n.Name)
 		}
-		if err := CheckPassword(n.Name, n.Password); err != nil {
+		if err := passwords.CheckPassword(n.Name, n.Password); err != nil {
 			return made, err
 		}
 		var err error
@@ -198,7 +199,7 @@ func (a *Access) SetPassword(ctx context.Context, c Caller, name, current, passw
 			return err
 		}
 	}
-	if err := CheckPassword(name, password); err != nil {
+	if err := passwords.CheckPassword(name, password); err != nil {
 		return err
 	}
 	hash, err := a.HashPassword(ctx, password)

@@ -95,12 +95,9 @@ func (a *Access) As(ctx context.Context, name string) (Caller, error) {
 	return Caller{Account: account, proved: true}, err
 }
 
-// The refusals of logging in.
-var (
-	errWrong  = oci.Errorf(oci.CodeUnauthorized, "the account's name or its password is wrong, or the account cannot log in")
-	errToken  = oci.Errorf(oci.CodeUnauthorized, "the token is not good: it was revoked, has ended, or was never one of this registry; make another")
-	errBearer = oci.Errorf(oci.CodeUnauthorized, "the bearer token is not good any more; ask the token endpoint for another")
-)
+var errWrong = oci.Errorf(oci.CodeUnauthorized, "the account's name or its password is wrong, or the account cannot log in")
+
+var errToken = oci.Errorf(oci.CodeUnauthorized, "the token is not good: it was revoked, has ended, or was never one of this registry; make another")
 
 // Session returns the account that a secret stands for: a token, a login of the
 // client or a session of the console.

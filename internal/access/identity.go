@@ -36,7 +36,7 @@ func (a *Access) Trade(ctx context.Context, identity, address string) (Caller, e
 			return Caller{}, err
 		}
 		defer leave()
-		p, err := a.provider(ctx, asked.Issuer)
+		p, err := a.Provider(ctx, asked.Issuer)
 		if err != nil {
 			return Caller{}, err
 		}

@@ -10,7 +10,14 @@ import (
 
 	"github.com/coreos/go-oidc/v3/oidc"
 	"golang.org/x/sync/singleflight"
+
+	"warthesis/internal/access/crowd"
 )
+
+// AskingIssuers bounds who waits for the answer of an issuer.
+func AskingIssuers() *crowd.Crowd {
+	return crowd.NewCrowd(64, 8, "too many logins wait for the issuer's answer; try again in some seconds")
+}
 
 // ErrIssuer: an issuer of identities, the company's login perhaps, does not answer.
 var ErrIssuer = errors.New("the issuer cannot be reached")
@@ -20,7 +27,7 @@ const issuerRest = 15 * time.Second
 
 // issuers keeps what issuers say about themselves. It is safe for concurrent use.
 type issuers struct {
-	asking *Crowd
+	asking *crowd.Crowd
 	flight singleflight.Group
 
 	mu    sync.Mutex
@@ -30,12 +37,12 @@ type issuers struct {
 }
 
 func newIssuers() *issuers {
-	return &issuers{asking: askingIssuers(), known: map[string]*oidc.Provider{}, silent: map[string]time.Time{}}
+	return &issuers{asking: AskingIssuers(), known: map[string]*oidc.Provider{}, silent: map[string]time.Time{}}
 }
 
-// provider returns an issuer, which is asked once for where it does what: once for
+// Provider returns an issuer, which is asked once for where it does what: once for
 // all who wait for it, and not again for a while where it does not answer.
-func (a *Access) provider(ctx context.Context, issuer string) (*oidc.Provider, error) {
+func (a *Access) Provider(ctx context.Context, issuer string) (*oidc.Provider, error) {
 	i := a.issuers
 	i.mu.Lock()
 	known, asked := i.known[issuer], i.silent[issuer]

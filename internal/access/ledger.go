@@ -9,6 +9,7 @@ import (
 	"sync"
 	"time"
 
+	"warthesis/internal/access/crowd"
 	"warthesis/internal/clock"
 	"warthesis/internal/oci"
 	"warthesis/internal/record"
@@ -112,7 +113,7 @@ func (a *Access) Refused(e record.Event, action Action) {
 // did not prove it. The detail is one of a few: it is counted by that and by address.
 func (a *Access) refusedNobody(e record.Event) {
 	e.Kind, e.Verdict = record.EventRefused, record.VerdictRefused
-	a.note(lineKey{owner: owner{true, neighbourhood(e.Address)}, kind: e.Kind, what: e.Detail}, e, "")
+	a.note(lineKey{owner: owner{true, crowd.Neighbourhood(e.Address)}, kind: e.Kind, what: e.Detail}, e, "")
 }
 
 // Pulled notes a pull for the audit log, where the namespace wants that.
@@ -124,7 +125,7 @@ func (a *Access) Pulled(c Caller, name oci.Name, tag oci.Tag, digest oci.Digest)
 	e.Tag, e.Digest, e.Verdict = tag, digest, record.VerdictDone
 	by := owner{name: c.Account.Name}
 	if c.Nobody() {
-		by = owner{true, neighbourhood(c.Address)}
+		by = owner{true, crowd.Neighbourhood(c.Address)}
 	}
 	a.note(lineKey{owner: by, kind: e.Kind, token: e.Token, address: e.Address, repository: name, what: string(tag) + " " + string(digest)}, e, Pull)
 }

@@ -4,12 +4,13 @@ import (
 	"context"
 	"errors"
 
+	"warthesis/internal/access/passwords"
 	"warthesis/internal/record"
 )
 
 // MadeUpPassword returns a password that nobody has thought of.
 func MadeUpPassword() string {
-	secret, _ := newSecret()
+	secret, _ := NewSecret()
 	return secret[len(secretPrefix) : len(secretPrefix)+20]
 }
 
@@ -24,7 +25,7 @@ func (a *Access) NeedsAdmin(ctx context.Context) (bool, error) {
 
 // MakeFirstAdmin makes the first account, where there is none still.
 func (a *Access) MakeFirstAdmin(ctx context.Context, password string) error {
-	if err := CheckPassword(firstAdmin, password); err != nil {
+	if err := passwords.CheckPassword(firstAdmin, password); err != nil {
 		return err
 	}
 	hash, err := a.HashPassword(ctx, password)

@@ -16,6 +16,7 @@ type Member struct {
 	Group   string
 }
 
+// String says who it is, as people do.
 func (m Member) String() string {
 	if m.Group != "" {
 		return "group " + m.Group

@@ -22,8 +22,8 @@ var secretPattern = regexp.MustCompile(`^warthesis_[a-z2-7]{39}$`)
 
 const checksumLength = 7
 
-// newSecret returns a new token and the hash by which it is recorded.
-func newSecret() (secret, hash string) {
+// NewSecret returns a new token and the hash by which it is recorded.
+func NewSecret() (secret, hash string) {
 	var random [20]byte
 	rand.Read(random[:])
 	body := secretPrefix + letters.EncodeToString(random[:])

@@ -96,7 +96,7 @@ func (a *Access) within(c Caller, kind record.TokenKind, scopes []record.Scope) 
 }
 
 func (a *Access) giveToken(ctx context.Context, c Caller, account record.Account, n NewToken) (record.Token, string, error) {
-	secret, hash := newSecret()
+	secret, hash := NewSecret()
 	t := record.Token{AccountID: account.ID, Kind: n.Kind, Name: n.Name, Hash: hash, Scopes: n.Scopes}
 	if n.Life > 0 {
 		t.EndsAt = record.StampOf(a.clock.Now().Add(n.Life))
@@ -255,7 +255,7 @@ func (a *Access) ReplaceToken(ctx context.Context, c Caller, account, which, pas
 	if c, err = a.proven(ctx, c, password); err != nil {
 		return record.Token{}, "", err
 	}
-	secret, hash := newSecret()
+	secret, hash := NewSecret()
 	var t record.Token
 	e := c.Event(record.EventTokenMade)
 	e.Subject, e.Detail = "account "+owner.Name, fmt.Sprintf("token %q in place of the one of that name, which is revoked", which)

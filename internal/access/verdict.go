@@ -7,21 +7,22 @@ import (
 	"slices"
 	"strings"
 
+	"warthesis/internal/access/bearer"
 	"warthesis/internal/oci"
 	"warthesis/internal/record"
 	"warthesis/internal/rule"
 )
 
 // Action is what somebody wants to do with a repository or a namespace.
-type Action string
+type Action = bearer.Action
 
 // The actions, each of which takes a role.
 const (
-	Pull   Action = "pull"
-	Push   Action = "push"
-	Delete Action = "delete"
+	Pull   = bearer.Pull
+	Push   = bearer.Push
+	Delete = bearer.Delete
 	// Manage is to change members and settings.
-	Manage Action = "manage"
+	Manage = bearer.Manage
 )
 
 // roleFor returns the least role that an action takes.

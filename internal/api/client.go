@@ -150,8 +150,10 @@ var ErrOtherMake = errors.New("it is no Warthesis registry")
 // otherMake is a refusal that is ErrOtherMake as well.
 type otherMake struct{ said *oci.Error }
 
-func (o otherMake) Error() string        { return o.said.Message }
-func (o otherMake) Unwrap() error        { return o.said }
+func (o otherMake) Error() string { return o.said.Message }
+
+func (o otherMake) Unwrap() error { return o.said }
+
 func (o otherMake) Is(target error) bool { return target == ErrOtherMake }
 
 // codes gives refusals of the API their kinds.

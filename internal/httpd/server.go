@@ -25,6 +25,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"warthesis/internal/access"
+	"warthesis/internal/access/company"
 	"warthesis/internal/httpd/callers"
 	"warthesis/internal/httpd/console"
 	"warthesis/internal/httpd/management"
@@ -42,7 +43,7 @@ type Options struct {
 	Access   *access.Access
 	Work     *work.Works
 	// Company is the company's login, nil where there is none.
-	Company     *access.Company
+	Company     *company.Company
 	CompanyName string
 	// Outside are the addresses under which the service is reached.
 	Outside []*url.URL

@@ -15,7 +15,7 @@ import (
 	"strings"
 	"unicode"
 
-	v1 "github.com/opencontainers/image-spec/specs-go/v1"
+	"github.com/opencontainers/image-spec/specs-go/v1"
 
 	"warthesis/internal/given"
 	"warthesis/internal/oci"

@@ -3,7 +3,7 @@ package record
 import (
 	"sync"
 
-	lru "github.com/hashicorp/golang-lru/v2"
+	"github.com/hashicorp/golang-lru/v2"
 
 	"warthesis/internal/oci"
 )

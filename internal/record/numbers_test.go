@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"warthesis/internal/oci"
+	"warthesis/internal/record/schema"
 )
 
 // The counts of a namespace are kept by each change of a holding, and must be what
@@ -132,10 +133,10 @@ func TestWhatNothingNamesIsFound(t *testing.T) {
 func BenchmarkAMillionBlobs(b *testing.B) {
 	const blobs, repositories, manifests, shared = 1_000_000, 10_000, 200_000, 2000
 	path := filepath.Join(b.TempDir(), "records.db")
-	if err := migrate(path); err != nil {
+	if err := schema.Migrate(path); err != nil {
 		b.Fatal(err)
 	}
-	pool := openPool(path, "immediate", false, false)
+	pool := schema.OpenPool(path, "immediate", false, false)
 	for _, sql := range []string{
 		"INSERT INTO namespaces (name, created_at) WITH RECURSIVE n (i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 50) SELECT 'n' || i, 1 FROM n",
 		fmt.Sprintf("INSERT INTO repositories (namespace_id, name, created_at, pushed_at, pushed_served) WITH RECURSIVE n (i) AS (SELECT 0 UNION ALL SELECT i + 1 FROM n WHERE i < %d) SELECT i %% 50 + 1, 'n' || (i %% 50 + 1) || '/r' || i, 1, i, 1 FROM n", repositories-1),

@@ -14,6 +14,7 @@ import (
 
 	"warthesis/internal/clock"
 	"warthesis/internal/oci"
+	"warthesis/internal/record/schema"
 )
 
 var ctx = context.Background()
@@ -83,7 +84,7 @@ func TestWhatWasCommittedIsThereAfterReopening(t *testing.T) {
 
 func TestARecordFileOfANewerProgramIsRefused(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "records.db")
-	pool := openPool(path, "immediate", false, false)
+	pool := schema.OpenPool(path, "immediate", false, false)
 	_, err := pool.Exec("PRAGMA user_version = 9999")
 	require.NoError(t, err)
 	require.NoError(t, pool.Close())
@@ -93,7 +94,7 @@ func TestARecordFileOfANewerProgramIsRefused(t *testing.T) {
 
 func TestAConnectionThatDoesNotTakeItsSettingsIsRefused(t *testing.T) {
 	// A database in memory cannot have a write-ahead log.
-	memory := openPool(":memory:", "immediate", false, false)
+	memory := schema.OpenPool(":memory:", "immediate", false, false)
 	defer memory.Close()
 	assert.ErrorContains(t, memory.Ping(), "does not take the setting")
 }

@@ -1,6 +1,8 @@
 package record
 
-import "warthesis/internal/oci"
+import (
+	"warthesis/internal/oci"
+)
 
 // Actor is who does something, for the logs.
 type Actor struct {

@@ -4,12 +4,10 @@ import (
 	"fmt"
 	"path/filepath"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"warthesis/internal/clock"
 	"warthesis/internal/oci"
 )
 
@@ -182,35 +180,4 @@ func whole(r *Rights) map[string]map[string]string {
 	put("rules", "", r.rules)
 	put("settings", "", r.settings)
 	return all
-}
-
-// What was written before lines belonged to places belongs to the place that had the
-// name then.
-func TestOldLinesOfTheAuditLogFindTheirPlace(t *testing.T) {
-	path := filepath.Join(t.TempDir(), "records.db")
-	pool := openPool(path, "immediate", false, false)
-	for i, name := range []string{"0001_first.sql", "0002_deleting.sql", "0003_rights.sql"} {
-		script, err := migrations.ReadFile("migrations/" + name)
-		require.NoError(t, err)
-		_, err = pool.Exec(string(script) + fmt.Sprintf("; PRAGMA user_version = %d", i+1))
-		require.NoError(t, err)
-	}
-	_, err := pool.Exec(`INSERT INTO namespaces (id, name, created_at, removed_at) VALUES (1, 'berths', 10, 50), (2, 'berths', 60, 0);
-		INSERT INTO repositories (id, namespace_id, name, created_at, pushed_at) VALUES (1, 1, 'berths/a', 20, 20), (2, 2, 'berths/a', 70, 70);
-		INSERT INTO events (at, kind, repository, tag, digest, account, address, request, subject) VALUES
-			(30, 'x', 'berths/a', '', '', '', '', '', ''), (80, 'x', 'berths/a', '', '', '', '', '', ''), (55, 'x', 'berths/a', '', '', '', '', '', ''),
-			(40, 'x', '', '', '', '', '', '', 'namespace berths'), (90, 'x', '', '', '', '', '', '', 'namespace berths')`)
-	require.NoError(t, err)
-	require.NoError(t, pool.Close())
-	s, err := Open(path, func(time.Duration) clock.Clock { return clock.NewSet(time.Now()) })
-	require.NoError(t, err)
-	defer s.Close()
-	for namespace, count := range map[int64]int{1: 2, 2: 2} {
-		lines, err := s.Events(ctx, EventFilter{Namespace: namespace, Limit: 10})
-		require.NoError(t, err)
-		assert.Len(t, lines, count)
-	}
-	lines, err := s.Events(ctx, EventFilter{Namespace: 2, NamedAlike: "berths", Limit: 10})
-	require.NoError(t, err)
-	assert.Len(t, lines, 3, "an auditor also sees what was of no place")
 }

@@ -2,31 +2,23 @@ package record
 
 import (
 	"context"
-	"database/sql"
-	"database/sql/driver"
 	"errors"
 	"fmt"
 	"log/slog"
-	"net/url"
-	"strconv"
 	"sync"
 	"sync/atomic"
 	"time"
 
-	"github.com/mattn/go-sqlite3"
 	"gorm.io/driver/sqlite"
 	"gorm.io/gorm"
 	"gorm.io/gorm/logger"
 
 	"warthesis/internal/clock"
-	"warthesis/internal/oci"
+	"warthesis/internal/record/schema"
 )
 
 // readers is how many connections read beside the writer.
 const readers = 8
-
-// journalLimit is the size in bytes to which a write-ahead log that has grown is cut back.
-const journalLimit = 64 << 20
 
 // Store is the records of one data folder. It is safe for concurrent use.
 type Store struct {
@@ -46,7 +38,7 @@ type Store struct {
 // writer. start returns the clock to use, given the served time that earlier runs
 // reached. The caller holds the lock of the data folder, and closes the store.
 func Open(path string, start func(before time.Duration) clock.Clock) (*Store, error) {
-	if err := migrate(path); err != nil {
+	if err := schema.Migrate(path); err != nil {
 		return nil, fmt.Errorf("open the records: %w", err)
 	}
 	s := &Store{
@@ -98,74 +90,8 @@ func closeDB(db *gorm.DB) error {
 	return pool.Close()
 }
 
-// connector opens connections and reads the settings back on each: the driver's
-// defaults are weaker than what is promised here, and a PRAGMA that is run once
-// is lost when the pool replaces a connection.
-type connector struct {
-	driver *sqlite3.SQLiteDriver
-	dsn    string
-	want   map[string]string
-}
-
-func (c *connector) Connect(context.Context) (driver.Conn, error) {
-	conn, err := c.driver.Open(c.dsn)
-	if err != nil {
-		return nil, err
-	}
-	for pragma, want := range c.want {
-		if err := expect(conn.(*sqlite3.SQLiteConn), pragma, want); err != nil {
-			conn.Close()
-			return nil, err
-		}
-	}
-	return conn, nil
-}
-
-func (c *connector) Driver() driver.Driver { return c.driver }
-
-func expect(conn *sqlite3.SQLiteConn, pragma, want string) error {
-	rows, err := conn.Query("PRAGMA "+pragma, nil)
-	if err != nil {
-		return err
-	}
-	defer rows.Close()
-	row := make([]driver.Value, 1)
-	if err := rows.Next(row); err != nil {
-		return err
-	}
-	if got := fmt.Sprint(row[0]); got != want {
-		return fmt.Errorf("the database does not take the setting %s=%s (it answers %s)", pragma, want, got)
-	}
-	return nil
-}
-
-func openPool(path, txLock string, queryOnly, foreignKeys bool) *sql.DB {
-	flag := func(on bool) string {
-		if on {
-			return "1"
-		}
-		return "0"
-	}
-	settings := url.Values{
-		"_journal_mode": {"WAL"}, "_synchronous": {"FULL"}, "_busy_timeout": {"10000"},
-		"_txlock": {txLock}, "_query_only": {flag(queryOnly)}, "_foreign_keys": {flag(foreignKeys)},
-		"_cache_size": {"-16384"},
-	}
-	return sql.OpenDB(&connector{
-		driver: &sqlite3.SQLiteDriver{ConnectHook: func(conn *sqlite3.SQLiteConn) error {
-			_, err := conn.Exec("PRAGMA journal_size_limit="+strconv.Itoa(journalLimit), nil)
-			return err
-		}},
-		dsn: "file:" + (&url.URL{Path: path}).EscapedPath() + "?" + settings.Encode(),
-		want: map[string]string{
-			"journal_mode": "wal", "synchronous": "2", "query_only": flag(queryOnly), "foreign_keys": flag(foreignKeys),
-			"journal_size_limit": strconv.Itoa(journalLimit),
-		},
-	})
-}
-
 func connect(path, txLock string, queryOnly bool, connections int) (*gorm.DB, error) {
-	pool := openPool(path, txLock, queryOnly, true)
+	pool := schema.OpenPool(path, txLock, queryOnly, true)
 	pool.SetMaxOpenConns(connections)
 	pool.SetMaxIdleConns(connections)
 	db, err := gorm.Open(&sqlite.Dialector{Conn: pool}, &gorm.Config{
@@ -295,7 +221,7 @@ func (s *Store) commit(jobs []*job) {
 	if err != nil {
 		slog.Error("records: a transaction failed", "error", err, "changes", len(jobs))
 		for i := range results {
-			results[i] = fmt.Errorf("commit to the records: %w", storageError(err))
+			results[i] = fmt.Errorf("commit to the records: %w", schema.StorageError(err))
 		}
 	} else {
 		s.follow(changes, results)
@@ -353,15 +279,6 @@ func (tx *Tx) attempt(j *job) (err error) {
 		return err
 	}
 	tx.edits, err = tx.editsOf()
-	return err
-}
-
-// storageError gives a full disk its kind.
-func storageError(err error) error {
-	var fault sqlite3.Error
-	if errors.As(err, &fault) && fault.Code == sqlite3.ErrFull {
-		return oci.Errorf(oci.CodeStorageFull, "the registry's disk is full; ask whoever runs the registry to make room")
-	}
 	return err
 }
 

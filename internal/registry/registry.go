@@ -16,7 +16,7 @@ import (
 	"sync"
 	"time"
 
-	lru "github.com/hashicorp/golang-lru/v2"
+	"github.com/hashicorp/golang-lru/v2"
 
 	"warthesis/internal/blob"
 	"warthesis/internal/clock"

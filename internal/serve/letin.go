@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"warthesis/internal/access"
+	"warthesis/internal/access/passwords"
 	"warthesis/internal/blob"
 	"warthesis/internal/config"
 )
@@ -40,13 +41,13 @@ type letter struct {
 // LetIn gives a registry admin a password, whether a service runs on the data folder
 // or not, and reports whether one does. Whoever may write to the folder may.
 func LetIn(ctx context.Context, c config.Config, account, password string) (running bool, err error) {
-	if err := access.CheckPassword(account, password); err != nil {
+	if err := passwords.CheckPassword(account, password); err != nil {
 		return false, err
 	}
 	if _, err := os.Stat(filepath.Join(c.Data, "warthesis.db")); err != nil {
 		return false, fmt.Errorf("%s is no data folder of a registry: %w; name it by --data, or by the file of settings", c.Data, err)
 	}
-	hash := access.NewHash(password)
+	hash := passwords.NewHash(password)
 	home, err := OpenHome(c, RunningClock)
 	if errors.Is(err, blob.ErrLocked) {
 		return true, sendLetter(ctx, filepath.Join(c.Data, keysFolder), letter{ID: access.MadeUpPassword(), Account: account, Hash: hash})

@@ -18,6 +18,7 @@ import (
 	"golang.org/x/oauth2"
 
 	"warthesis/internal/access"
+	"warthesis/internal/access/company"
 	"warthesis/internal/authority"
 	"warthesis/internal/blob"
 	"warthesis/internal/clock"
@@ -35,6 +36,7 @@ type Home struct {
 	Registry *registry.Registry
 	Records  *record.Store
 	Access   *access.Access
+	Clock    clock.Clock
 	// Work is what goes on beside requests, once it is started.
 	Work *work.Works
 	lock *blob.Lock
@@ -62,6 +64,7 @@ func (h *Home) open(c config.Config, start func(time.Duration) clock.Clock) erro
 	var clk clock.Clock
 	h.Records, err = record.Open(filepath.Join(c.Data, "warthesis.db"), func(before time.Duration) clock.Clock {
 		clk = start(before)
+		h.Clock = clk
 		return clk
 	})
 	if err != nil {
@@ -273,7 +276,7 @@ func (s *service) doors(private *authority.Private) (http.Handler, error) {
 			return nil, err
 		}
 		o.CompanyName = s.config.CompanyName
-		o.Company, err = s.home.Access.NewCompany(access.CompanySettings{
+		o.Company, err = company.New(s.home.Access, s.home.Clock, company.Settings{
 			Issuer: s.config.CompanyIssuer, Client: s.config.CompanyClient, Secret: secret,
 			AccountClaim: s.config.CompanyAccountClaim, GroupsClaim: s.config.CompanyGroupsClaim,
 		})

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"math/rand/v2"
 	"slices"
 	"sync"
 	"time"
@@ -54,15 +53,6 @@ type Works struct {
 	ran map[string]moment
 	// going counts the runs that go.
 	going int
-}
-
-// lightly is how a light kind fared.
-type lightly struct {
-	running bool
-	// failing is the run that tells of its failures in a row, 0 while it does well.
-	failing record.Run
-	// paused is until when, in served time, it is left alone after a failure.
-	paused time.Duration
 }
 
 // New returns the work over the records, which stay the caller's to close, after the
@@ -179,48 +169,6 @@ func (w *Works) isDue(k Kind) bool {
 	w.ran[k.Name] = now
 	l.running = k.Light
 	return true
-}
-
-// doLightly does light work, and tells of it only where it fails: of failures in a row
-// there is one run.
-func (w *Works) doLightly(k Kind) {
-	g := newGoing(w, record.Run{Kind: k.Name, Cause: record.BySchedule, State: record.RunFailed})
-	err := g.do(k)
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	l := w.light[k.Name]
-	l.running = false
-	if err == nil || w.ctx.Err() != nil {
-		*l = lightly{}
-		return
-	}
-	slog.Error("work: what is done at intervals failed and is tried again", "kind", k.Name, "error", err)
-	row := l.failing
-	if row.ID == 0 {
-		row = g.row
-		row.BeganAt = record.StampOf(w.clock.Now())
-	}
-	row.Tries++
-	row.Error, row.EndedAt, row.EndedServed = err.Error(), record.StampOf(w.clock.Now()), int64(w.clock.Served())
-	l.paused = w.clock.Served() + pause(row.Tries)
-	l.failing = row
-	// Where the records fail themselves there is nowhere to tell of it but the log.
-	_ = w.records.Update(w.ctx, "run", func(tx *record.Tx) (err error) {
-		if row.ID == 0 {
-			l.failing, err = tx.AddRun(row)
-			return err
-		}
-		return tx.SaveRun(row)
-	})
-}
-
-// pause returns how long to wait after so many tries.
-func pause(tries int) time.Duration {
-	wait := firstPause
-	for range min(tries-1, 20) {
-		wait = min(2*wait, longestPause)
-	}
-	return wait + time.Duration(rand.Int64N(int64(wait/4)))
 }
 
 // Wish is a run that is asked for.
@@ -386,54 +334,5 @@ func (w *Works) finish(row *record.Run, state record.RunState, err error) {
 	if err != nil {
 		row.Error = err.Error()
 		slog.Error("work: a run failed", "run", row.ID, "kind", row.Kind, "place", row.Place, "tries", row.Tries, "error", err)
-	}
-}
-
-// Fared is how a kind of work fares.
-type Fared struct {
-	Kind Kind
-	// RanAt is when it last ran by itself, zero for never; Next is in how long it does
-	// again, below zero for never.
-	RanAt time.Time
-	Next  time.Duration
-	// Failing is why it fails now, "" where it does not.
-	Failing string
-}
-
-// Fares returns how each kind of work fares, as they were registered.
-func (w *Works) Fares() []Fared {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	now := w.now()
-	all := make([]Fared, len(w.kinds))
-	for i, k := range w.kinds {
-		all[i] = Fared{Kind: k, Next: -1, Failing: w.light[k.Name].failing.Error}
-		last, ran := w.ran[k.Name]
-		if ran {
-			all[i].RanAt = last.at
-		}
-		if !k.When.Never() {
-			all[i].Next = k.When.next(last, now)
-		}
-	}
-	return all
-}
-
-// OldRuns is the kind that forgets runs which ended long ago.
-func OldRuns(records *record.Store, clk clock.Clock) Kind {
-	return Kind{
-		Name: "old-runs", About: "Forgets runs that ended more than 90 days ago", When: Every(time.Hour), Light: true,
-		Do: func(ctx context.Context, g *Going) error {
-			for more := true; more; {
-				err := records.Update(ctx, "old-runs", func(tx *record.Tx) (err error) {
-					more, err = tx.DropRuns(int64(clk.Served() - keptFor))
-					return err
-				})
-				if err := errors.Join(err, g.Breathe()); err != nil {
-					return err
-				}
-			}
-			return nil
-		},
 	}
 }

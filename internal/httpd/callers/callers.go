@@ -45,7 +45,7 @@ func New(o Options) *Callers { return &Callers{o, http.NewCrossOriginProtection(
 
 // Of returns who sends a request: an account, or nobody where no credentials came.
 // It fails with oci.CodeUnauthorized where those that came are not good, and with
-// an access.SlowDown.
+// an passwords.SlowDown.
 func (k *Callers) Of(c *gin.Context) (access.Caller, error) {
 	address := k.Address(c)
 	caller, err := k.read(c, address)

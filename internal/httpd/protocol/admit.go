@@ -12,6 +12,8 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"warthesis/internal/access"
+	"warthesis/internal/access/bearer"
+	"warthesis/internal/access/passwords"
 	"warthesis/internal/httpd/callers"
 	"warthesis/internal/oci"
 	"warthesis/internal/record"
@@ -55,7 +57,7 @@ func (d *Door) admit(c *gin.Context, caller access.Caller, r route, name oci.Nam
 		c.Set(makesKey, v.Makes)
 		return nil
 	}
-	scope := access.AskedScope{Type: "repository", Name: string(name), Actions: []access.Action{action}}
+	scope := bearer.AskedScope{Type: "repository", Name: string(name), Actions: []access.Action{action}}
 	if action == access.Push {
 		scope.Actions = []access.Action{access.Pull, access.Push}
 	}
@@ -83,7 +85,7 @@ func (d *Door) verdict(ctx context.Context, caller access.Caller, k kind, method
 }
 
 // challenge refuses with where a better token is to be had (RFC 6750, section 3).
-func (d *Door) challenge(c *gin.Context, reason string, scopes ...access.AskedScope) error {
+func (d *Door) challenge(c *gin.Context, reason string, scopes ...bearer.AskedScope) error {
 	words := make([]string, len(scopes))
 	for i, s := range scopes {
 		words[i] = s.String()
@@ -109,7 +111,7 @@ func (d *Door) unknownCaller(c *gin.Context, err error) error {
 
 // tooSoon says when a try that came too soon may come again.
 func tooSoon(c *gin.Context, err error) error {
-	var slow *access.SlowDown
+	var slow *passwords.SlowDown
 	if errors.As(err, &slow) {
 		c.Header("Retry-After", strconv.Itoa(int(math.Ceil(slow.After.Seconds()))))
 		return oci.Errorf(oci.CodeTooManyRequests, "%s", slow.Error())

@@ -9,6 +9,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"warthesis/internal/access"
+	"warthesis/internal/access/bearer"
 	"warthesis/internal/blob"
 	"warthesis/internal/oci"
 	"warthesis/internal/record"
@@ -184,8 +185,8 @@ func (d *Door) mayMount(c *gin.Context, name, from oci.Name) (record.Seen, error
 	}
 	if v.Elsewise {
 		return record.Seen{}, d.challenge(c, fmt.Sprintf("to mount from %s the token must be for it as well", from),
-			access.AskedScope{Type: "repository", Name: string(name), Actions: []access.Action{access.Pull, access.Push}},
-			access.AskedScope{Type: "repository", Name: string(from), Actions: []access.Action{access.Pull}})
+			bearer.AskedScope{Type: "repository", Name: string(name), Actions: []access.Action{access.Pull, access.Push}},
+			bearer.AskedScope{Type: "repository", Name: string(from), Actions: []access.Action{access.Pull}})
 	}
 	return record.Seen{Nothing: true}, nil
 }

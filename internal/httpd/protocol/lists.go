@@ -10,7 +10,7 @@ import (
 	"github.com/opencontainers/image-spec/specs-go"
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 
-	"warthesis/internal/access"
+	"warthesis/internal/access/bearer"
 	"warthesis/internal/oci"
 )
 
@@ -68,7 +68,7 @@ func (d *Door) listRepositories(c *gin.Context, _ oci.Name, _ string) error {
 	}
 	caller := callerOf(c)
 	if caller.Nobody() || !caller.MayCatalogue() {
-		return d.challenge(c, "listing the repositories takes a login", access.CatalogueScope)
+		return d.challenge(c, "listing the repositories takes a login", bearer.CatalogueScope)
 	}
 	names, more, err := d.registry.RepositoryNames(c.Request.Context(), last, limit, d.access.Seen(caller))
 	if err != nil {

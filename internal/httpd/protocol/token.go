@@ -8,6 +8,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"warthesis/internal/access"
+	"warthesis/internal/access/bearer"
 	"warthesis/internal/oci"
 )
 
@@ -66,10 +67,10 @@ func (d *Door) postToken(c *gin.Context) error {
 }
 
 func (d *Door) giveToken(c *gin.Context, caller access.Caller, scopes []string) error {
-	var asked []access.AskedScope
+	var asked []bearer.AskedScope
 	for _, several := range scopes {
 		for _, one := range strings.Fields(several) {
-			if s, ok := access.ParseScope(one); ok {
+			if s, ok := bearer.ParseScope(one); ok {
 				asked = append(asked, s)
 			}
 		}

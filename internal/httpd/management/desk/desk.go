@@ -6,6 +6,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"warthesis/internal/access"
+	"warthesis/internal/access/company"
 	"warthesis/internal/httpd/callers"
 	"warthesis/internal/record"
 	"warthesis/internal/registry"
@@ -21,7 +22,7 @@ type Desk struct {
 	Callers  *callers.Callers
 	// Company is the company's login, nil where there is none; CompanyName is what
 	// its button says.
-	Company     *access.Company
+	Company     *company.Company
 	CompanyName string
 	Version     string
 	// Stopping is closed when the service stops: open streams end then.

@@ -12,13 +12,14 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"warthesis/internal/access"
+	"warthesis/internal/access/passwords"
 	"warthesis/internal/api"
 	"warthesis/internal/oci"
 	"warthesis/internal/record"
 )
 
 // tooSoon is the refusal of a try that came too soon.
-func tooSoon(slow *access.SlowDown) error {
+func tooSoon(slow *passwords.SlowDown) error {
 	header := http.Header{"Retry-After": {strconv.Itoa(int(math.Ceil(slow.After.Seconds())))}}
 	return huma.ErrorWithHeaders(huma.Error429TooManyRequests(slow.Error()), header)
 }
@@ -39,7 +40,7 @@ func OK[T any](body T, err error) (*Reply[T], error) {
 // Refusal translates kinds of errors to problem details.
 func Refusal(err error) error {
 	var known *oci.Error
-	var slow *access.SlowDown
+	var slow *passwords.SlowDown
 	if errors.As(err, &slow) {
 		return tooSoon(slow)
 	}

@@ -8,7 +8,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"warthesis/internal/access"
+	"warthesis/internal/access/company"
 	"warthesis/internal/api"
 	"warthesis/internal/httpd/callers"
 	"warthesis/internal/httpd/management/desk"
@@ -118,6 +118,6 @@ func (d *door) endDevice(ctx context.Context, in *struct {
 		return desk.OK(api.DeviceOutcome{}, err)
 	}
 	caller.Address, caller.Request = before.Address, before.Request
-	t, secret, err := d.Access.NewLogin(ctx, caller, in.Body.Name, access.CompanyLife)
+	t, secret, err := d.Access.NewLogin(ctx, caller, in.Body.Name, company.Life)
 	return desk.OK(api.DeviceOutcome{Done: true, Token: &api.MadeToken{Token: tokenOf(t, caller.Account.Name), Secret: secret}}, err)
 }

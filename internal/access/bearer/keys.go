@@ -1,4 +1,4 @@
-package access
+package bearer
 
 import (
 	"crypto/ed25519"
@@ -20,8 +20,8 @@ import (
 	"warthesis/internal/clock"
 )
 
-// keyring holds the keys that sign bearer tokens, the newest signing.
-type keyring struct {
+// Keyring holds the keys that sign bearer tokens, the newest signing.
+type Keyring struct {
 	folder string
 	clock  clock.Clock
 
@@ -37,15 +37,16 @@ type signingKey struct {
 
 const (
 	// keyAge is the age at which a new key signs in place of the newest.
-	keyAge = 30 * 24 * time.Hour
-	// keyRest is how long a key that signs no more is kept: longer than any token.
-	keyRest = 24 * time.Hour
+	KeyAge = 30 * 24 * time.Hour
+	// KeyRest is how long a key that signs no more is kept: longer than any token.
+	KeyRest = 24 * time.Hour
 	keyName = "bearer-"
 	keyEnd  = ".pem"
 )
 
-func openKeyring(folder string, clk clock.Clock) (*keyring, error) {
-	k := &keyring{folder: folder, clock: clk}
+// OpenKeyring reads the keys of a folder, which it makes where it is missing.
+func OpenKeyring(folder string, clk clock.Clock) (*Keyring, error) {
+	k := &Keyring{folder: folder, clock: clk}
 	if err := os.MkdirAll(folder, 0o700); err != nil {
 		return nil, fmt.Errorf("prepare the folder of keys: %w", err)
 	}
@@ -61,7 +62,7 @@ func openKeyring(folder string, clk clock.Clock) (*keyring, error) {
 		k.keys = append(k.keys, key)
 	}
 	sort.Slice(k.keys, func(i, j int) bool { return k.keys[i].created.Before(k.keys[j].created) })
-	return k, k.rotate(keyAge)
+	return k, k.Rotate(KeyAge)
 }
 
 func readKey(file string) (signingKey, error) {
@@ -86,9 +87,9 @@ func readKey(file string) (signingKey, error) {
 	return signingKey{id, time.UnixMilli(created), private}, err
 }
 
-// rotate makes a key where the newest is older than age, and lets go of those that
+// Rotate makes a key where the newest is older than age, and lets go of those that
 // have rested.
-func (k *keyring) rotate(age time.Duration) error {
+func (k *Keyring) Rotate(age time.Duration) error {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	now := k.clock.Now()
@@ -99,7 +100,7 @@ func (k *keyring) rotate(age time.Duration) error {
 		}
 		k.keys = append(k.keys, key)
 	}
-	for len(k.keys) > 1 && now.Sub(k.keys[1].created) > keyRest {
+	for len(k.keys) > 1 && now.Sub(k.keys[1].created) > KeyRest {
 		if err := os.Remove(k.file(k.keys[0].id)); err != nil {
 			return err
 		}
@@ -108,9 +109,9 @@ func (k *keyring) rotate(age time.Duration) error {
 	return nil
 }
 
-func (k *keyring) file(id string) string { return filepath.Join(k.folder, keyName+id+keyEnd) }
+func (k *Keyring) file(id string) string { return filepath.Join(k.folder, keyName+id+keyEnd) }
 
-func (k *keyring) make(now time.Time) (signingKey, error) {
+func (k *Keyring) make(now time.Time) (signingKey, error) {
 	_, private, err := ed25519.GenerateKey(rand.Reader)
 	if err != nil {
 		return signingKey{}, err
@@ -136,7 +137,8 @@ func writeKey(file string, raw []byte) error {
 	return os.Rename(file+".new", file)
 }
 
-func (k *keyring) sign(claims bearerClaims) (string, error) {
+// Sign returns a token that says the claims.
+func (k *Keyring) Sign(claims BearerClaims) (string, error) {
 	k.mu.RLock()
 	defer k.mu.RUnlock()
 	key := k.keys[len(k.keys)-1]
@@ -145,8 +147,8 @@ func (k *keyring) sign(claims bearerClaims) (string, error) {
 	return t.SignedString(key.private)
 }
 
-// find returns the key that a token says it was signed by.
-func (k *keyring) find(t *jwt.Token) (any, error) {
+// Find returns the key that a token says it was signed by.
+func (k *Keyring) Find(t *jwt.Token) (any, error) {
 	id, _ := t.Header["kid"].(string)
 	k.mu.RLock()
 	defer k.mu.RUnlock()
@@ -155,5 +157,5 @@ func (k *keyring) find(t *jwt.Token) (any, error) {
 			return key.private.Public(), nil
 		}
 	}
-	return nil, errBearer
+	return nil, ErrBearer
 }

@@ -1,4 +1,4 @@
-package access
+package company
 
 import (
 	"crypto/aes"
@@ -9,7 +9,7 @@ import (
 	"sync"
 	"time"
 
-	lru "github.com/hashicorp/golang-lru/v2"
+	"github.com/hashicorp/golang-lru/v2"
 )
 
 // seal lets somebody keep for this process what only it can read and make: nothing

@@ -1,15 +1,15 @@
-package access
+package passwords
 
 import (
 	"context"
 	"errors"
 	"math"
-	"net/netip"
 	"sync"
 	"time"
 
-	lru "github.com/hashicorp/golang-lru/v2"
+	"github.com/hashicorp/golang-lru/v2"
 
+	"warthesis/internal/access/crowd"
 	"warthesis/internal/clock"
 )
 
@@ -26,7 +26,7 @@ const (
 	mostHeldFromOne = 512
 	// crowdedFor is how long the refusal of a try is held back that found no room: who
 	// comes again at once would otherwise always be before those who try once.
-	crowdedFor = time.Second
+	CrowdedFor = time.Second
 	// patientWrong is how many wrong tries of an address, over all names, are answered
 	// at once. Each one above holds the next back longer, up to longestHold: whoever
 	// tries many names from many connections soon waits with all of them, and leaves
@@ -37,10 +37,10 @@ const (
 	forgetHalf   = time.Minute
 )
 
-// hashers lets passwords be hashed, some at a time, and bounds who waits for it
+// Hashers lets passwords be hashed, some at a time, and bounds who waits for it
 // before any work is done. Addresses take turns, so that none waits for the crowd of
 // another. It is safe for concurrent use.
-type hashers struct {
+type Hashers struct {
 	clock clock.Clock
 	stop  <-chan struct{}
 
@@ -50,7 +50,7 @@ type hashers struct {
 	// lines are those who wait, by address; turns are the addresses, the next first.
 	lines  map[string][]chan struct{}
 	turns  []string
-	held   count
+	held   crowd.Count
 	wrongs *lru.Cache[string, wrongs]
 }
 
@@ -60,17 +60,18 @@ type wrongs struct {
 	at    time.Duration
 }
 
-func newHashers(clk clock.Clock, stop <-chan struct{}) (*hashers, error) {
+// NewHashers returns hashers that let nobody wait once stop is closed.
+func NewHashers(clk clock.Clock, stop <-chan struct{}) (*Hashers, error) {
 	kept, err := lru.New[string, wrongs](1 << 14)
-	return &hashers{clock: clk, stop: stop, lines: map[string][]chan struct{}{}, held: count{of: map[string]int{}}, wrongs: kept}, err
+	return &Hashers{clock: clk, stop: stop, lines: map[string][]chan struct{}{}, held: crowd.Count{Of: map[string]int{}}, wrongs: kept}, err
 }
 
-// errCrowded: too many wait to have their passwords checked.
-var errCrowded = errors.New("too many passwords wait to be checked")
+// ErrCrowded: too many wait to have their passwords checked.
+var ErrCrowded = errors.New("too many passwords wait to be checked")
 
-// do runs one hash once the address has its turn. It fails with errCrowded at once
+// Do runs one hash once the address has its turn. It fails with ErrCrowded at once
 // where too many wait.
-func (h *hashers) do(ctx context.Context, address string, hash func()) error {
+func (h *Hashers) Do(ctx context.Context, address string, hash func()) error {
 	turn, err := h.line(address)
 	if err != nil {
 		return err
@@ -94,7 +95,7 @@ func (h *hashers) do(ctx context.Context, address string, hash func()) error {
 
 // line takes a slot, or a place in the line of an address, whose turn comes on the
 // channel.
-func (h *hashers) line(address string) (chan struct{}, error) {
+func (h *Hashers) line(address string) (chan struct{}, error) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	if h.running < atOnce {
@@ -103,7 +104,7 @@ func (h *hashers) line(address string) (chan struct{}, error) {
 	}
 	line := h.lines[address]
 	if h.waiting >= mostWaiting || len(line) >= mostFromOne {
-		return nil, errCrowded
+		return nil, ErrCrowded
 	}
 	if len(line) == 0 {
 		h.turns = append(h.turns, address)
@@ -115,7 +116,7 @@ func (h *hashers) line(address string) (chan struct{}, error) {
 }
 
 // pass hands a slot to the address whose turn it is.
-func (h *hashers) pass() {
+func (h *Hashers) pass() {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	if len(h.turns) == 0 {
@@ -134,8 +135,8 @@ func (h *hashers) pass() {
 	h.turns = append(h.turns, address)
 }
 
-// wrong counts a wrong try of an address, and returns how long its answer is held back.
-func (h *hashers) wrong(address string) time.Duration {
+// Wrong counts a wrong try of an address, and returns how long its answer is held back.
+func (h *Hashers) Wrong(address string) time.Duration {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	now := h.clock.Served()
@@ -146,10 +147,10 @@ func (h *hashers) wrong(address string) time.Duration {
 	return max(0, min(longestHold, time.Duration((w.count-patientWrong)*float64(holdForEach))))
 }
 
-// hold lets an answer wait, where not too many wait already.
-func (h *hashers) hold(ctx context.Context, address string, span time.Duration) {
+// Hold lets an answer wait, where not too many wait already.
+func (h *Hashers) Hold(ctx context.Context, address string, span time.Duration) {
 	h.mu.Lock()
-	held := span > 0 && h.held.add(address, mostHeld, mostHeldFromOne)
+	held := span > 0 && h.held.Add(address, mostHeld, mostHeldFromOne)
 	h.mu.Unlock()
 	if !held {
 		return
@@ -157,7 +158,7 @@ func (h *hashers) hold(ctx context.Context, address string, span time.Duration) 
 	defer func() {
 		h.mu.Lock()
 		defer h.mu.Unlock()
-		h.held.take(address)
+		h.held.Take(address)
 	}()
 	timer := time.NewTimer(span)
 	defer timer.Stop()
@@ -166,18 +167,4 @@ func (h *hashers) hold(ctx context.Context, address string, span time.Duration) 
 	case <-ctx.Done():
 	case <-h.stop:
 	}
-}
-
-// neighbourhood is by what addresses are counted: an IPv4 address as it is, of an
-// IPv6 address the network that one subscriber has at least (RFC 6177).
-func neighbourhood(address string) string {
-	addr, err := netip.ParseAddr(address)
-	if err != nil || addr.Unmap().Is4() {
-		return address
-	}
-	prefix, err := addr.WithZone("").Prefix(64)
-	if err != nil {
-		return address
-	}
-	return prefix.String()
 }

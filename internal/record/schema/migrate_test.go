@@ -1,7 +1,8 @@
-package record
+package schema
 
 import (
 	"errors"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -13,13 +14,11 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-
-	"warthesis/internal/clock"
 )
 
 // fillBefore puts something of everything into records of version 4.
 func fillBefore(t *testing.T, path string) {
-	pool := openPool(path, "immediate", false, false)
+	pool := OpenPool(path, "immediate", false, false)
 	defer pool.Close()
 	for _, name := range []string{"0001_first", "0002_deleting", "0003_rights", "0004_bounds"} {
 		script, err := migrations.ReadFile("migrations/" + name + ".sql")
@@ -71,7 +70,7 @@ var sums = map[string]string{
 }
 
 func holds(t *testing.T, path string) {
-	pool := openPool(path, "immediate", false, true)
+	pool := OpenPool(path, "immediate", false, true)
 	defer pool.Close()
 	for query, want := range sums {
 		var got string
@@ -84,7 +83,7 @@ func holds(t *testing.T, path string) {
 // the next start brings them there.
 func TestAMigrationThatIsKilledAnywhereIsDoneByTheNextStart(t *testing.T) {
 	if path := os.Getenv("MIGRATE_THIS"); path != "" {
-		require.NoError(t, migrate(path))
+		require.NoError(t, Migrate(path))
 		return
 	}
 	cuts := 0
@@ -112,7 +111,7 @@ func TestAMigrationThatIsKilledAnywhereIsDoneByTheNextStart(t *testing.T) {
 		}
 		err = child.Wait()
 		timer.Stop()
-		require.NoError(t, migrate(path), "after a cut at %s", after)
+		require.NoError(t, Migrate(path), "after a cut at %s", after)
 		holds(t, path)
 		assert.NoFileExists(t, path+".version-4.part")
 		if err == nil {
@@ -137,7 +136,7 @@ func TestAMigrationThatFindsTheDiskFullChangesNothing(t *testing.T) {
 		require.NoError(t, err)
 		// A write behind the limit fails, as on a full disk, instead of ending the program.
 		require.NoError(t, syscall.Setrlimit(syscall.RLIMIT_FSIZE, &syscall.Rlimit{Cur: limit, Max: limit}))
-		err = migrate(path)
+		err = Migrate(path)
 		if err != nil {
 			t.Log("refused: " + err.Error())
 			os.Exit(3)
@@ -159,7 +158,7 @@ func TestAMigrationThatFindsTheDiskFullChangesNothing(t *testing.T) {
 		}
 		require.True(t, errors.As(err, &exit) && exit.ExitCode() == 3, "%s", out)
 		refused++
-		pool := openPool(path, "immediate", false, false)
+		pool := OpenPool(path, "immediate", false, false)
 		var version, manifests int
 		require.NoError(t, pool.QueryRow("PRAGMA user_version").Scan(&version))
 		require.NoError(t, pool.QueryRow("SELECT count(*) FROM manifests WHERE blob_id = id").Scan(&manifests))
@@ -174,13 +173,37 @@ func TestAMigrationThatFindsTheDiskFullChangesNothing(t *testing.T) {
 func TestRecordsOfBeforeAreCopiedFirst(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "records.db")
 	fillBefore(t, path)
-	s, err := Open(path, func(time.Duration) clock.Clock { return clock.NewSet(time.Now()) })
-	require.NoError(t, err)
-	require.NoError(t, s.Close())
-	pool := openPool(path+".version-4", "immediate", false, false)
+	require.NoError(t, Migrate(path))
+	pool := OpenPool(path+".version-4", "immediate", false, false)
 	defer pool.Close()
 	var version, blobs int
 	require.NoError(t, pool.QueryRow("PRAGMA user_version").Scan(&version))
 	require.NoError(t, pool.QueryRow("SELECT count(*) FROM blobs WHERE digest LIKE 'sha256:%'").Scan(&blobs))
 	assert.Equal(t, []int{4, 3000}, []int{version, blobs})
+}
+
+// What was written before lines belonged to places belongs to the place that had the
+// name then.
+func TestOldLinesOfTheAuditLogFindTheirPlace(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "records.db")
+	pool := OpenPool(path, "immediate", false, false)
+	for i, name := range []string{"0001_first.sql", "0002_deleting.sql", "0003_rights.sql"} {
+		script, err := migrations.ReadFile("migrations/" + name)
+		require.NoError(t, err)
+		_, err = pool.Exec(string(script) + fmt.Sprintf("; PRAGMA user_version = %d", i+1))
+		require.NoError(t, err)
+	}
+	_, err := pool.Exec(`INSERT INTO namespaces (id, name, created_at, removed_at) VALUES (1, 'berths', 10, 50), (2, 'berths', 60, 0);
+		INSERT INTO repositories (id, namespace_id, name, created_at, pushed_at) VALUES (1, 1, 'berths/a', 20, 20), (2, 2, 'berths/a', 70, 70);
+		INSERT INTO events (at, kind, repository, tag, digest, account, address, request, subject) VALUES
+			(30, 'x', 'berths/a', '', '', '', '', '', ''), (80, 'x', 'berths/a', '', '', '', '', '', ''), (55, 'x', 'berths/a', '', '', '', '', '', ''),
+			(40, 'x', '', '', '', '', '', '', 'namespace berths'), (90, 'x', '', '', '', '', '', '', 'namespace berths')`)
+	require.NoError(t, err)
+	require.NoError(t, pool.Close())
+	require.NoError(t, Migrate(path))
+	pool = OpenPool(path, "immediate", false, false)
+	defer pool.Close()
+	var places string
+	require.NoError(t, pool.QueryRow("SELECT group_concat(namespace_id || ' ' || repository_id, ', ') FROM (SELECT * FROM events ORDER BY id)").Scan(&places))
+	assert.Equal(t, "1 1, 2 2, 0 0, 1 0, 2 0", places)
 }

@@ -1,4 +1,4 @@
-package record
+package schema
 
 import (
 	"context"
@@ -38,12 +38,12 @@ const (
 	progressEvery = 2 * time.Second
 )
 
-// migrate brings the records to the version of this program. It first copies records
+// Migrate brings the records to the version of this program. It first copies records
 // that have something in them, beside themselves. Each migration is one transaction on
 // a connection with foreign keys off, so that rebuilding a table does not cascade into
 // others, and ends with a check of all of them: what is cut or fails leaves the
 // records as they were.
-func migrate(file string) error {
+func Migrate(file string) error {
 	names, err := fs.Glob(migrations, "migrations/*.sql")
 	if err != nil {
 		return err
@@ -57,7 +57,7 @@ func migrate(file string) error {
 		}
 		defer os.Unsetenv("SQLITE_TMPDIR")
 	}
-	pool := openPool(file, "immediate", false, false)
+	pool := OpenPool(file, "immediate", false, false)
 	defer pool.Close()
 	ctx := context.Background()
 	conn, err := pool.Conn(ctx)
@@ -88,7 +88,7 @@ func migrate(file string) error {
 	for i := version; i < len(names); i++ {
 		m := migration{conn: conn, name: strings.TrimSuffix(path.Base(names[i]), ".sql"), quiet: version == 0}
 		if err := m.run(ctx, names[i], i+1); err != nil {
-			return fmt.Errorf("migrate by %s: %w", m.name, storageError(err))
+			return fmt.Errorf("migrate by %s: %w", m.name, StorageError(err))
 		}
 	}
 	return shrink(ctx, conn, file, version)
@@ -119,7 +119,7 @@ func copyFirst(ctx context.Context, conn *sql.Conn, file string, version int) er
 		return err
 	}
 	if _, err := conn.ExecContext(ctx, "VACUUM INTO ?", part); err != nil {
-		return errors.Join(fmt.Errorf("copy the records: %w", storageError(err)), os.Remove(part))
+		return errors.Join(fmt.Errorf("copy the records: %w", StorageError(err)), os.Remove(part))
 	}
 	return errors.Join(syncPath(part), os.Rename(part, to), syncPath(filepath.Dir(to)))
 }

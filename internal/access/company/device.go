@@ -1,4 +1,4 @@
-package access
+package company
 
 import (
 	"context"
@@ -9,6 +9,7 @@ import (
 
 	"golang.org/x/oauth2"
 
+	"warthesis/internal/access"
 	"warthesis/internal/oci"
 )
 
@@ -47,15 +48,15 @@ func (k *Company) BeginDevice(ctx context.Context, address string) (Device, erro
 	if client.Endpoint.DeviceAuthURL == "" {
 		return Device{}, oci.Errorf(oci.CodeUnsupported, "the company's login has no way for terminals; make a token in the console and log in by that")
 	}
-	given, err := client.DeviceAuth(k.access.outgoing(ctx))
+	given, err := client.DeviceAuth(k.access.Asking(ctx))
 	if err != nil {
 		slog.Warn("the company's login begins no login of a terminal", "error", err)
-		return Device{}, fmt.Errorf("%w: it begins no login of a terminal", ErrIssuer)
+		return Device{}, fmt.Errorf("%w: it begins no login of a terminal", access.ErrIssuer)
 	}
-	w := waiting{given.DeviceCode, time.Duration(max(1, given.Interval)) * time.Second, k.access.clock.Now().Add(loginPatience)}
+	w := waiting{given.DeviceCode, time.Duration(max(1, given.Interval)) * time.Second, k.clock.Now().Add(loginPatience)}
 	handle, err := k.seal.close(w)
 	if err == nil && len(handle) > MaxHandle {
-		err = fmt.Errorf("%w: its code is too long", ErrIssuer)
+		err = fmt.Errorf("%w: its code is too long", access.ErrIssuer)
 	}
 	return Device{handle, w.Interval, given.UserCode, given.VerificationURI, given.VerificationURIComplete}, err
 }
@@ -65,30 +66,30 @@ const deviceGrant = "urn:ietf:params:oauth:grant-type:device_code"
 
 // EndDevice returns who confirmed a login of a terminal, or that nobody has yet. The
 // issuer is asked no more often than it wants to be.
-func (k *Company) EndDevice(ctx context.Context, handle, address string) (caller Caller, done bool, err error) {
+func (k *Company) EndDevice(ctx context.Context, handle, address string) (caller access.Caller, done bool, err error) {
 	var w waiting
-	if !k.seal.open(handle, &w) || k.access.clock.Now().After(w.Until) {
-		return Caller{}, false, oci.Errorf(oci.CodeUnauthorized, "this login took too long or is over; begin again")
+	if !k.seal.open(handle, &w) || k.clock.Now().After(w.Until) {
+		return access.Caller{}, false, oci.Errorf(oci.CodeUnauthorized, "this login took too long or is over; begin again")
 	}
 	if !k.asked.after(w.Code, w.Interval) {
-		return Caller{}, false, nil
+		return access.Caller{}, false, nil
 	}
 	leave, err := k.asking.Enter(address)
 	if err != nil {
-		return Caller{}, false, err
+		return access.Caller{}, false, err
 	}
 	defer leave()
 	client, p, err := k.client(ctx, "")
 	if err != nil {
-		return Caller{}, false, err
+		return access.Caller{}, false, err
 	}
-	token, err := client.Exchange(k.access.outgoing(ctx), "", oauth2.SetAuthURLParam("grant_type", deviceGrant), oauth2.SetAuthURLParam("device_code", w.Code))
+	token, err := client.Exchange(k.access.Asking(ctx), "", oauth2.SetAuthURLParam("grant_type", deviceGrant), oauth2.SetAuthURLParam("device_code", w.Code))
 	var refused *oauth2.RetrieveError
 	switch {
 	case errors.As(err, &refused) && (refused.ErrorCode == "authorization_pending" || refused.ErrorCode == "slow_down"):
-		return Caller{}, false, nil
+		return access.Caller{}, false, nil
 	case err != nil:
-		return Caller{}, false, oci.Errorf(oci.CodeUnauthorized, "the login was not confirmed; begin again")
+		return access.Caller{}, false, oci.Errorf(oci.CodeUnauthorized, "the login was not confirmed; begin again")
 	}
 	caller, err = k.who(ctx, p, token, "")
 	return caller, err == nil, err

@@ -1,6 +1,3 @@
-// Package api holds the Go types of the management API and its typed client. The
-// service's OpenAPI document and the console's types are made from these types;
-// nothing about the API is written twice.
 package api
 
 import (
@@ -8,38 +5,6 @@ import (
 
 	"warthesis/internal/oci"
 )
-
-// Service is what a registry says about itself.
-type Service struct {
-	Version string `json:"version" doc:"Version of the program"`
-	Address string `json:"address" doc:"The registry's address as it stands in references, host and port"`
-	TLS     bool   `json:"tls" doc:"Whether the address is served over TLS"`
-	Company string `json:"company,omitempty" doc:"Name of the company's login, where there is one"`
-}
-
-// Repository is a repository with its counts.
-type Repository struct {
-	Name        oci.Name   `json:"name" doc:"Full name, the namespace first"`
-	Namespace   string     `json:"namespace" doc:"First component of the name"`
-	Description string     `json:"description,omitempty"`
-	Labels      Labels     `json:"labels" nullable:"false"`
-	Visibility  string     `json:"visibility" doc:"open, closed, or inherited: as the namespace has it"`
-	Open        bool       `json:"open" doc:"Whether anybody may pull"`
-	Role        string     `json:"role,omitempty" doc:"The caller's role there"`
-	Tags        int64      `json:"tags" doc:"Number of tags"`
-	Manifests   int64      `json:"manifests" doc:"Number of manifests and indexes"`
-	Size        int64      `json:"size" doc:"Bytes of the distinct content that the repository holds"`
-	CreatedAt   time.Time  `json:"created_at"`
-	PushedAt    time.Time  `json:"pushed_at" doc:"When a manifest last came"`
-	PulledAt    *time.Time `json:"pulled_at,omitempty" doc:"When a manifest was last pulled; absent for never"`
-	Pulls       int64      `json:"pulls" doc:"Pulls of manifests so far"`
-}
-
-// RepositoryList is a page of repositories.
-type RepositoryList struct {
-	Repositories []Repository `json:"repositories" nullable:"false"`
-	Next         string       `json:"next,omitempty" doc:"Pass it as after for the next page; absent on the last"`
-}
 
 // Tag is a tag with what it points to.
 type Tag struct {
@@ -117,49 +82,4 @@ type Image struct {
 	Annotations  map[string]string `json:"annotations" nullable:"false"`
 	Platforms    []PlatformImage   `json:"platforms" nullable:"false" doc:"The images of an index, or the one image"`
 	Raw          string            `json:"raw" doc:"The document as it was pushed"`
-}
-
-// Place is where something was found.
-type Place struct {
-	Repository oci.Name   `json:"repository"`
-	Relation   string     `json:"relation" doc:"repository, tag, manifest, config, layer, child or subject"`
-	Tag        oci.Tag    `json:"tag,omitempty"`
-	Digest     oci.Digest `json:"digest,omitempty"`
-	Holder     oci.Digest `json:"holder,omitempty" doc:"The manifest that names it"`
-	MediaType  string     `json:"media_type,omitempty"`
-	Size       int64      `json:"size,omitempty" doc:"Bytes"`
-}
-
-// FindResult is what a search found.
-type FindResult struct {
-	Places []Place `json:"places" nullable:"false"`
-	More   bool    `json:"more" doc:"Whether there is more than is shown; write more of the name or the digest"`
-}
-
-// Change is something that happened, as it is told to open consoles.
-type Change struct {
-	Kind       string     `json:"kind" doc:"manifest-pushed, manifest-deleted, tag-moved, tag-deleted or blob-deleted"`
-	Repository oci.Name   `json:"repository"`
-	Tag        oci.Tag    `json:"tag,omitempty"`
-	Digest     oci.Digest `json:"digest,omitempty"`
-	At         time.Time  `json:"at"`
-}
-
-// StillThere is sent on a quiet stream of changes, so that both ends see a broken line.
-type StillThere struct {
-	At time.Time `json:"at"`
-}
-
-// Problem is an error of the API (RFC 9457).
-type Problem struct {
-	Title  string          `json:"title,omitempty"`
-	Status int             `json:"status"`
-	Detail string          `json:"detail,omitempty"`
-	Errors []ProblemDetail `json:"errors,omitempty"`
-}
-
-// ProblemDetail says what is wrong with one part of a request.
-type ProblemDetail struct {
-	Message  string `json:"message,omitempty"`
-	Location string `json:"location,omitempty"`
 }

@@ -1,0 +1,22 @@
+package api
+
+import (
+	"warthesis/internal/oci"
+)
+
+// Place is where something was found.
+type Place struct {
+	Repository oci.Name   `json:"repository"`
+	Relation   string     `json:"relation" doc:"repository, tag, manifest, config, layer, child or subject"`
+	Tag        oci.Tag    `json:"tag,omitempty"`
+	Digest     oci.Digest `json:"digest,omitempty"`
+	Holder     oci.Digest `json:"holder,omitempty" doc:"The manifest that names it"`
+	MediaType  string     `json:"media_type,omitempty"`
+	Size       int64      `json:"size,omitempty" doc:"Bytes"`
+}
+
+// FindResult is what a search found.
+type FindResult struct {
+	Places []Place `json:"places" nullable:"false"`
+	More   bool    `json:"more" doc:"Whether there is more than is shown; write more of the name or the digest"`
+}

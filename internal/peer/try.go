@@ -1,0 +1,43 @@
+package peer
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"github.com/cenkalti/backoff/v5"
+)
+
+// try repeats what fails for a passing reason, with growing pauses. Patience counts
+// from the first failure, and begins anew whenever a try has brought it on: moved,
+// where given, says how far it came.
+func try[T any](ctx context.Context, c *Client, moved func() int64, once func() (T, error)) (T, error) {
+	pauses := backoff.NewExponentialBackOff()
+	var since time.Time
+	reached := int64(0)
+	for {
+		v, err := once()
+		var passing temporary
+		if err == nil || !errors.As(err, &passing) {
+			return v, err
+		}
+		if moved != nil && moved() > reached {
+			reached, since = moved(), time.Time{}
+			pauses.Reset()
+		}
+		if since.IsZero() {
+			since = time.Now()
+		}
+		pause := max(pauses.NextBackOff(), passing.after)
+		if time.Since(since)+pause > c.options.Patience {
+			return v, passing.error
+		}
+		timer := time.NewTimer(pause)
+		select {
+		case <-timer.C:
+		case <-ctx.Done():
+			timer.Stop()
+			return v, ctx.Err()
+		}
+	}
+}
