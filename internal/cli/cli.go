@@ -19,6 +19,7 @@ import (
 	"warthesis/internal/cli/site"
 	"warthesis/internal/cli/term"
 	"warthesis/internal/cli/trust"
+	"warthesis/internal/cli/upkeep"
 )
 
 // Main runs the command line and returns the exit code.
@@ -79,7 +80,7 @@ func newRoot(t term.Terminal, version string) *cobra.Command {
 		"speak plain HTTP to a registry that is not on this machine; everybody on the way can read and change what passes")
 	root.PersistentFlags().StringVar(&remote.Authority, "ca", "", "trust the certificates in this PEM file, besides those of the system")
 	root.PersistentFlags().StringVar(&remote.LoginFile, "login-file", "", "file with the logins, in the form that container engines share")
-	for _, add := range []func(*cobra.Command, *site.Remote){image.Add, names.Add, rights.Add, trust.Add, service.Add} {
+	for _, add := range []func(*cobra.Command, *site.Remote){image.Add, names.Add, rights.Add, trust.Add, upkeep.Add, service.Add} {
 		add(root, remote)
 	}
 	term.CheckArguments(root)

@@ -48,6 +48,7 @@ const (
 	EventSettingsChanged     EventKind = "settings-changed"
 	EventIdentityRuleMade    EventKind = "identity-rule-made"
 	EventIdentityRuleRemoved EventKind = "identity-rule-removed"
+	EventRunStopped          EventKind = "run-stopped"
 )
 
 // Verdicts of the audit log.

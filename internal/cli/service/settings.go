@@ -45,7 +45,7 @@ func addSettings(root *cobra.Command, t term.Terminal, r *site.Remote) {
 			if output == term.OutputJSON {
 				return term.WriteJSON(t.Out, settings)
 			}
-			makers := "at.registry admins alone"
+			makers := "registry admins alone"
 			if settings.AccountsMakeNamespaces {
 				makers = "every person, who then owns them"
 			}

@@ -44,6 +44,9 @@ func CheckArguments(parent *cobra.Command) {
 	for _, c := range parent.Commands() {
 		onlyOnce(c.Flags())
 		if c.HasSubCommands() {
+			CheckArguments(c)
+		}
+		if c.HasSubCommands() && c.RunE == nil {
 			c.Args = func(c *cobra.Command, args []string) error {
 				if len(args) > 0 {
 					return Usage("there is no command %q; %s --help lists them", c.Name()+" "+args[0], c.CommandPath())
@@ -51,7 +54,6 @@ func CheckArguments(parent *cobra.Command) {
 				return nil
 			}
 			c.RunE = func(c *cobra.Command, _ []string) error { return c.Help() }
-			CheckArguments(c)
 			continue
 		}
 		c.Args = asUsage(c.Args)

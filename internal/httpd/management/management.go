@@ -12,6 +12,7 @@ import (
 	"warthesis/internal/httpd/management/names"
 	"warthesis/internal/httpd/management/rights"
 	"warthesis/internal/httpd/management/service"
+	"warthesis/internal/httpd/management/upkeep"
 )
 
 // Register puts the door into the router and returns the API, whose OpenAPI
@@ -21,7 +22,7 @@ func Register(router *gin.Engine, d *desk.Desk) huma.API {
 	settings.OpenAPIPath, settings.DocsPath, settings.SchemasPath = "/api/openapi", "", ""
 	settings.CreateHooks = nil
 	a := humagin.New(router, settings)
-	for _, register := range []func(gin.IRouter, huma.API, *desk.Desk){image.Register, names.Register, rights.Register, service.Register} {
+	for _, register := range []func(gin.IRouter, huma.API, *desk.Desk){image.Register, names.Register, rights.Register, service.Register, upkeep.Register} {
 		register(router, a, d)
 	}
 	return a

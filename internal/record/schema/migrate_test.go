@@ -205,5 +205,5 @@ func TestOldLinesOfTheAuditLogFindTheirPlace(t *testing.T) {
 	defer pool.Close()
 	var places string
 	require.NoError(t, pool.QueryRow("SELECT group_concat(namespace_id || ' ' || repository_id, ', ') FROM (SELECT * FROM events ORDER BY id)").Scan(&places))
-	assert.Equal(t, "1 1, 2 2, 0 0, 1 0, 2 0", places)
+	assert.Equal(t, "1 1, 2 2, 0 1, 1 0, 2 0", places)
 }

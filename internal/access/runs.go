@@ -1,0 +1,34 @@
+package access
+
+import (
+	"context"
+	"fmt"
+
+	"warthesis/internal/record"
+)
+
+// MaySeeRuns refuses whoever may not see the work beside requests: those with a role
+// on the registry may, by a token of any scope.
+func (a *Access) MaySeeRuns(c Caller) error {
+	if registryRole(a.records.Rights(), c.Account) != record.NoRole {
+		return nil
+	}
+	return a.denied(c, "runs", "%s may not see the work beside requests: that takes a role on the registry", c.who())
+}
+
+// MayStopRun refuses whoever may not stop runs, and logs that one was stopped.
+func (a *Access) MayStopRun(ctx context.Context, c Caller, run record.Run) error {
+	if err := a.admin(c, "stop runs"); err != nil {
+		return err
+	}
+	if !run.Open() {
+		return nil
+	}
+	e := c.Event(record.EventRunStopped)
+	e.Subject = fmt.Sprintf("run %d", run.ID)
+	e.Detail = run.Kind
+	if run.Place != "" {
+		e.Detail += " of " + run.Place
+	}
+	return a.change(ctx, c, e, func(*record.Tx) error { return nil })
+}

@@ -1,0 +1,98 @@
+package upkeep
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"warthesis/internal/api"
+	"warthesis/internal/httpd/callers"
+	"warthesis/internal/httpd/management/desk"
+	"warthesis/internal/oci"
+	"warthesis/internal/record"
+	"warthesis/internal/work"
+)
+
+func (d *door) runs(ctx context.Context, in *struct {
+	Kind   string `query:"kind" maxLength:"64" doc:"Only this kind"`
+	State  string `query:"state" enum:"waiting,going,stopped,done,failed" doc:"Only those in this state"`
+	Before int64  `query:"before" doc:"The next of the page before"`
+	Limit  int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+}) (*desk.Reply[api.RunList], error) {
+	if err := d.Access.MaySeeRuns(callers.From(ctx)); err != nil {
+		return nil, desk.Refusal(err)
+	}
+	rows, err := d.Records.Runs(ctx, record.RunFilter{Kind: in.Kind, State: record.RunState(in.State), Before: in.Before, Limit: in.Limit + 1})
+	list := api.RunList{Runs: make([]api.Run, min(len(rows), in.Limit))}
+	for i := range list.Runs {
+		list.Runs[i] = d.runOf(rows[i])
+	}
+	if len(rows) > in.Limit {
+		list.Next = rows[in.Limit-1].ID
+	}
+	return desk.OK(list, err)
+}
+
+// RunInput names a run. It is exported for the API library.
+type RunInput struct {
+	ID int64 `path:"id" minimum:"1"`
+}
+
+func (d *door) run(ctx context.Context, in *RunInput) (*desk.Reply[api.Run], error) {
+	if err := d.Access.MaySeeRuns(callers.From(ctx)); err != nil {
+		return nil, desk.Refusal(err)
+	}
+	row, err := d.Records.View(ctx).Run(in.ID)
+	if err != nil {
+		return nil, desk.Refusal(err)
+	}
+	return desk.OK(d.runOf(row), nil)
+}
+
+func (d *door) stopRun(ctx context.Context, in *RunInput) (*desk.None, error) {
+	row, err := d.Records.View(ctx).Run(in.ID)
+	if may := d.Access.MayStopRun(ctx, callers.From(ctx), row); may != nil {
+		return nil, desk.Refusal(may)
+	}
+	if err != nil {
+		return nil, desk.Refusal(err)
+	}
+	if row.Open() {
+		err = d.Work.Stop(ctx, in.ID)
+	}
+	if !row.Open() || errors.Is(err, work.ErrUnknown) {
+		err = oci.Errorf(oci.CodeInUse, "the run %d is over", row.ID)
+	}
+	return desk.Done(err)
+}
+
+func (d *door) runOf(row record.Run) api.Run {
+	// The records are a little behind what goes on.
+	if now, open := d.Work.Run(row.ID); open {
+		row = now
+	}
+	return api.Run{
+		ID: row.ID, Kind: row.Kind, Place: row.Place, Cause: string(row.Cause), AskedBy: d.NameOf(row.AskedBy), State: string(row.State),
+		Step: row.Step, Done: row.Done, Total: row.Total, Unit: row.Unit, Report: row.Report, Error: row.Error, Tries: row.Tries,
+		AskedAt: row.AskedAt.Time(), BeganAt: desk.Moment(row.BeganAt), EndedAt: desk.Moment(row.EndedAt),
+	}
+}
+
+func (d *door) runKinds(ctx context.Context, _ *struct{}) (*desk.Reply[api.RunKindList], error) {
+	if err := d.Access.MaySeeRuns(callers.From(ctx)); err != nil {
+		return nil, desk.Refusal(err)
+	}
+	fares := d.Work.Fares()
+	list := api.RunKindList{Kinds: make([]api.RunKind, len(fares))}
+	for i, f := range fares {
+		list.Kinds[i] = api.RunKind{Name: f.Kind.Name, About: f.Kind.About, When: f.Kind.When.String(), Light: f.Kind.Light, Failing: f.Failing}
+		if !f.RanAt.IsZero() {
+			list.Kinds[i].RanAt = &f.RanAt
+		}
+		if f.Next >= 0 {
+			seconds := int64(f.Next / time.Second)
+			list.Kinds[i].NextIn = &seconds
+		}
+	}
+	return desk.OK(list, nil)
+}
