@@ -8,7 +8,7 @@ WEB     := $(shell find web/src web/public -type f ! -name schema.d.ts 2>/dev/nu
 SOURCES := $(shell find cmd internal -name '*.go' -o -name '*.sql' 2>/dev/null) go.mod go.sum
 CONSOLE := internal/httpd/console/dist/index.html
 
-.PHONY: build demo test kill-rounds fuzz check bench screenshots clean
+.PHONY: build demo dev test kill-rounds fuzz check bench screenshots clean
 
 # build leaves bin/warthesis: the service with its console, and the client.
 build: bin/warthesis
@@ -35,6 +35,11 @@ $(CONSOLE): $(WEB) web/src/api/schema.d.ts web/node_modules/.installed
 # demo serves the sample world on this machine until Ctrl-C.
 demo: build
 	bin/warthesis demo
+
+# dev serves the sample world and the console, and starts or loads them anew when a
+# file changes, until Ctrl-C.
+dev: $(CONSOLE)
+	./dev.sh
 
 # check is all that reads the code without running it.
 check: $(CONSOLE)
@@ -66,12 +71,15 @@ kill-rounds: build
 
 # fuzz looks for inputs that the readers of hostile text misread, half a minute each.
 fuzz:
-	@for target in oci:FuzzName oci:FuzzReference oci:FuzzManifest httpd/protocol:FuzzRange httpd/protocol:FuzzChunkRange httpd/protocol:FuzzRoute; do \
+	@for target in oci:FuzzName oci:FuzzReference oci:FuzzManifest rule:FuzzPattern rule:FuzzRead httpd/protocol:FuzzRange httpd/protocol:FuzzChunkRange httpd/protocol:FuzzRoute; do \
 		$(GO) test -tags $(TAGS) -run '^$$' -fuzz "^$${target#*:}\$$" -fuzztime 30s ./internal/$${target%:*} || exit 1; done
 
 # bench prints the speed of this machine's build as ratios.
 bench: tools-for-bench build
 	$(GO) run -tags $(TAGS) ./bench -binary bin/warthesis
+	$(GO) test -tags $(TAGS) -run '^$$' -bench Million -benchtime 300x ./internal/record
+	$(GO) test -tags $(TAGS) -run '^$$' -bench ThousandPatterns ./internal/rule
+	$(GO) test -tags $(TAGS) -run '^$$' -bench BesideARun -benchtime 1x ./test 2>/dev/null
 
 # screenshots takes the pictures of the documents anew, from the sample world.
 screenshots: tools-for-screenshots build

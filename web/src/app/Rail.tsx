@@ -2,19 +2,15 @@ import { Box, Link, Typography } from '@mui/material'
 import { Link as Route, useLocation } from 'react-router'
 import { useService } from '../api/queries'
 import { useMe } from '../api/rights'
+import { areas } from './areas'
 
-const places = [
-  { to: '/', name: 'Images', here: (at: string) => at === '/' || at.startsWith('/r/') },
-  { to: '/access', name: 'Access', here: (at: string) => at.startsWith('/access') || at.startsWith('/n/') },
-  { to: '/activity', name: 'Activity', here: (at: string) => at === '/activity' },
-]
+const places = areas.flatMap((a) => (a.rail ? [a.rail] : [])).sort((a, b) => a.order - b.order)
 
 export function Rail() {
   const { pathname } = useLocation()
   const service = useService()
   const me = useMe()
-  const owns = me.data?.roles.some((r) => r.role === 'owner') ?? false
-  const shown = places.filter((p) => p.to === '/' || (me.data?.account && (p.to !== '/activity' || me.data.reads_audit || owns)))
+  const shown = places.filter((p) => !p.shown || (me.data && p.shown(me.data)))
   return (
     <Box
       component="nav"

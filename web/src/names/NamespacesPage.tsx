@@ -8,7 +8,7 @@ import { DialogButton, Field } from '../parts/Forms'
 import { Page } from '../parts/Page'
 import { type Column, RowTable } from '../parts/RowTable'
 import { Empty, Trouble, Waiting } from '../parts/States'
-import { AccessTabs } from './AccessTabs'
+import { AccessTabs } from '../rights/AccessTabs'
 
 export const namespacePlace = (name: string) => `/n/${name}`
 

@@ -2,7 +2,7 @@ import { Box, Button, Typography } from '@mui/material'
 import { useState } from 'react'
 import { useService } from '../api/queries'
 import { type MadeToken, useMakeToken, useMe } from '../api/rights'
-import { repositoryTools } from '../images/tools'
+import { repositoryTools } from './tools'
 import { Commands } from '../parts/Commands'
 import { Said } from '../parts/Forms'
 

@@ -10,7 +10,7 @@ import { Filter, useListView } from '../parts/Filter'
 import { Page } from '../parts/Page'
 import { type Column, RowTable } from '../parts/RowTable'
 import { Empty, Trouble, Waiting } from '../parts/States'
-import { PushAndPull } from '../access/PushAndPull'
+import { PushAndPull } from './PushAndPull'
 import { Path } from './Path'
 
 type Tag = Schemas['Tag']

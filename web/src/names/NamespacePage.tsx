@@ -12,8 +12,8 @@ import { Page } from '../parts/Page'
 import { PlainTable } from '../parts/PlainTable'
 import { type Column, RowTable } from '../parts/RowTable'
 import { Empty, Trouble, Waiting } from '../parts/States'
-import { PushAndPull } from './PushAndPull'
-import { roleColumns } from './roles'
+import { PushAndPull } from '../image/PushAndPull'
+import { roleColumns } from '../rights/roles'
 
 type Repository = Schemas['Repository']
 

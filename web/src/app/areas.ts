@@ -1,0 +1,7 @@
+import { image } from '../image/area'
+import { names } from '../names/area'
+import { audit, rights } from '../rights/area'
+import type { Area } from './area'
+
+// The areas of the console. A new page is an entry of its area; only a new area stands here.
+export const areas: Area[] = [image, names, rights, audit]
