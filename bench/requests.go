@@ -226,7 +226,10 @@ func (b *bench) commits() error {
 		}
 		return float64(number.Load()-before) / time.Since(began).Seconds(), nil
 	}
-	return b.rates("manifest pushes, 16 clients, 1 client", func() (float64, error) { return push(16) }, func() (float64, error) { return push(1) })
+	if err := b.rates("manifest pushes, 16 clients, 1 client", func() (float64, error) { return push(16) }, func() (float64, error) { return push(1) }); err != nil {
+		return err
+	}
+	return s.held()
 }
 
 // second counts the requests by which the client pushes a second version of an

@@ -35,7 +35,7 @@ func TestEveryChangeStandsInTheAuditLog(t *testing.T) {
 	}{
 		{"account-made", "POST", "/api/v1/accounts", `{"name":"marit"}`, "account marit"},
 		{"account-changed", "PATCH", "/api/v1/accounts/marit", `{"description":"Berths"}`, "account marit"},
-		{"password-changed", "PUT", "/api/v1/accounts/marit/password", `{"password":"` + rightsPassword + `"}`, "account marit"},
+		{"password-changed", "PUT", "/api/v1/accounts/marit/password", `{"password":"` + kit.MemberPassword + `"}`, "account marit"},
 		{"group-made", "POST", "/api/v1/groups", `{"name":"berths"}`, "group berths"},
 		{"group-changed", "PUT", "/api/v1/groups/berths/members/marit", ``, "group berths"},
 		{"namespace-made", "POST", "/api/v1/namespaces", `{"name":"berths"}`, "namespace berths"},
@@ -64,7 +64,7 @@ func TestEveryChangeStandsInTheAuditLog(t *testing.T) {
 		assert.Equal(t, "127.0.0.1", last.Address, c.kind)
 		assert.Equal(t, answer.Header.Get("X-Request-Id"), last.Request, c.kind)
 		assert.Equal(t, "done", last.Verdict, c.kind)
-		assert.NotContains(t, last.Detail, rightsPassword)
+		assert.NotContains(t, last.Detail, kit.MemberPassword)
 	}
 
 	// Pulls are counted; they are logged where the namespace wants it.
@@ -77,8 +77,8 @@ func TestEveryChangeStandsInTheAuditLog(t *testing.T) {
 	assert.Equal(t, "1", string(lines(t, s, url.Values{"kind": {"pull"}})[0].Tag))
 
 	// Refusals say which right was missing; the bare challenge that begins a login is none.
-	account(t, s, "jun")
-	kit.LogInAs(t, s.Address, "jun", rightsPassword)
+	kit.MakeAccount(t, s, "jun")
+	kit.LogInAs(t, s.Address, "jun", kit.MemberPassword)
 	require.Equal(t, 3, kit.Run(t, "push", layout, s.Address+"/berths/seatmap:2").Code)
 	refused := url.Values{"verdict": {"refused"}, "account": {"jun"}, "repository": {"berths/seatmap"}}
 	kit.Eventually(t, "the refusal is written", func() bool { return len(lines(t, s, refused)) > 0 })

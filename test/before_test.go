@@ -123,18 +123,18 @@ func unpack(t *testing.T, archive, into string) {
 
 // beforeCallers are all kinds of people who ask.
 var beforeCallers = map[string][]string{
-	"admin": {"Authorization", kit.AdminHeader}, "owner": basic("owner", rightsPassword), "member": basic("member", rightsPassword),
-	"stranger": basic("stranger", rightsPassword), "nobody": {"Authorization", ""},
+	"admin": {"Authorization", kit.AdminHeader}, "owner": kit.Basic("owner", kit.MemberPassword), "member": kit.Basic("member", kit.MemberPassword),
+	"stranger": kit.Basic("stranger", kit.MemberPassword), "nobody": {"Authorization", ""},
 }
 
 // fillBefore makes some of everything that the records know.
 func fillBefore(t *testing.T, s *kit.Service) {
 	for _, name := range []string{"owner", "member", "stranger"} {
-		account(t, s, name)
+		kit.MakeAccount(t, s, name)
 	}
-	do := func(method, path, body string) { admin(t, s, method, "/api/v1"+path, body) }
+	do := func(method, path, body string) { kit.AsAdmin(t, s, method, "/api/v1"+path, body) }
 	del := func(path string) {
-		code, body := status(s, http.MethodDelete, path)
+		code, body := kit.Status(s, http.MethodDelete, path)
 		require.Equal(t, http.StatusAccepted, code, body)
 	}
 	for _, n := range []string{`{"name":"timetable","labels":{"team":"t"}}`, `{"name":"base","open":true,"description":"Base images"}`, `{"name":"gone"}`, `{"name":"moved"}`} {
@@ -148,54 +148,54 @@ func fillBefore(t *testing.T, s *kit.Service) {
 
 	empty := []byte("{}")
 	for i, repository := range []string{"base/os", "timetable/planner", "timetable/board", "gone/first", "moved/app"} {
-		config := putBlob(t, s, repository, empty)
-		shared := putBlob(t, s, repository, []byte("a layer that all repositories share"))
-		putBlob(t, s, repository, fmt.Appendf(nil, "a blob that nothing names, %d", i))
+		config := kit.PutBlob(t, s, repository, empty)
+		shared := kit.PutBlob(t, s, repository, []byte("a layer that all repositories share"))
+		kit.PutBlob(t, s, repository, fmt.Appendf(nil, "a blob that nothing names, %d", i))
 		for n, tag := range []string{"1.0.0", "1.10.0", "1.9.0", "v2.0.0-rc.1", "20240101", "latest"} {
 			own := fmt.Appendf(nil, "layer %d of %s", n, repository)
-			putBlob(t, s, repository, own)
-			image := artifact(config, nil, "application/x.app", n)
+			kit.PutBlob(t, s, repository, own)
+			image := kit.Artifact(config, nil, "application/x.app", n)
 			image.Layers = []oci.Descriptor{
 				{MediaType: oci.MediaTypeLayer, Digest: shared, Size: 35},
 				{MediaType: oci.MediaTypeLayer, Digest: oci.DigestOf(oci.SHA256, own), Size: int64(len(own))},
 			}
-			putManifest(t, s, repository, tag, oci.MediaTypeImage, image)
+			kit.PutManifest(t, s, repository, tag, oci.MediaTypeImage, image)
 		}
 	}
 	do("PUT", "/roles", `{"place":"timetable/planner","group":"crew","role":"writer"}`)
 	planner := "timetable/planner"
 	config := oci.DigestOf(oci.SHA256, empty)
 	// Indexes, one with a blob as its child; referrers, one of them of nothing here.
-	one := putManifest(t, s, planner, "", oci.MediaTypeImage, artifact(config, nil, "application/x.app", 100))
+	one := kit.PutManifest(t, s, planner, "", oci.MediaTypeImage, kit.Artifact(config, nil, "application/x.app", 100))
 	one.Platform = &oci.Platform{OS: "linux", Architecture: "arm64"}
-	two := putManifest(t, s, planner, "", oci.MediaTypeImage, artifact(config, nil, "application/x.app", 101))
+	two := kit.PutManifest(t, s, planner, "", oci.MediaTypeImage, kit.Artifact(config, nil, "application/x.app", 101))
 	index := v1.Index{MediaType: oci.MediaTypeIndex, Manifests: []oci.Descriptor{one, two, {MediaType: oci.MediaTypeLayer, Digest: config, Size: 2}}}
 	index.SchemaVersion = 2
-	whole := putManifest(t, s, planner, "multi", oci.MediaTypeIndex, index)
+	whole := kit.PutManifest(t, s, planner, "multi", oci.MediaTypeIndex, index)
 	for n := range 3 {
-		putManifest(t, s, planner, "", oci.MediaTypeImage, artifact(config, &whole, fmt.Sprintf("application/x.note%d", n%2), n))
+		kit.PutManifest(t, s, planner, "", oci.MediaTypeImage, kit.Artifact(config, &whole, fmt.Sprintf("application/x.note%d", n%2), n))
 	}
 	missing := oci.Descriptor{MediaType: oci.MediaTypeImage, Digest: oci.DigestOf(oci.SHA256, []byte("not here")), Size: 8}
-	putManifest(t, s, planner, "", oci.MediaTypeImage, artifact(config, &missing, "application/x.note", 9))
-	elsewhere := artifact(config, nil, "application/x.app", 102)
+	kit.PutManifest(t, s, planner, "", oci.MediaTypeImage, kit.Artifact(config, &missing, "application/x.note", 9))
+	elsewhere := kit.Artifact(config, nil, "application/x.app", 102)
 	elsewhere.Layers = []oci.Descriptor{{MediaType: "application/vnd.oci.image.layer.nondistributable.v1.tar+gzip", Digest: oci.DigestOf(oci.SHA256, []byte("elsewhere")), Size: 9}}
-	putManifest(t, s, planner, "elsewhere", oci.MediaTypeImage, elsewhere)
+	kit.PutManifest(t, s, planner, "elsewhere", oci.MediaTypeImage, elsewhere)
 	// The other hash.
 	long := []byte("content under the other hash")
 	longDigest := oci.DigestOf(oci.SHA512, long)
 	answer, body := s.Do(http.MethodPost, "/v2/"+planner+"/blobs/uploads/?digest="+longDigest.String(), strings.NewReader(string(long)))
 	require.Equal(t, http.StatusCreated, answer.StatusCode, "%s", body)
 	// Tags that moved, went and came again; manifests and blobs that were deleted, and one that came back.
-	moving := artifact(config, nil, "application/x.app", 103)
-	putManifest(t, s, planner, "latest", oci.MediaTypeImage, moving)
+	moving := kit.Artifact(config, nil, "application/x.app", 103)
+	kit.PutManifest(t, s, planner, "latest", oci.MediaTypeImage, moving)
 	del("/v2/timetable/planner/manifests/1.9.0")
-	old := putManifest(t, s, planner, "old", oci.MediaTypeImage, artifact(config, nil, "application/x.app", 104))
-	putManifest(t, s, planner, "older", oci.MediaTypeImage, artifact(config, nil, "application/x.app", 104))
+	old := kit.PutManifest(t, s, planner, "old", oci.MediaTypeImage, kit.Artifact(config, nil, "application/x.app", 104))
+	kit.PutManifest(t, s, planner, "older", oci.MediaTypeImage, kit.Artifact(config, nil, "application/x.app", 104))
 	del("/v2/timetable/planner/manifests/" + old.Digest.String())
-	back := artifact(config, nil, "application/x.app", 105)
-	again := putManifest(t, s, planner, "back", oci.MediaTypeImage, back)
+	back := kit.Artifact(config, nil, "application/x.app", 105)
+	again := kit.PutManifest(t, s, planner, "back", oci.MediaTypeImage, back)
 	del("/v2/timetable/planner/manifests/" + again.Digest.String())
-	putManifest(t, s, planner, "back", oci.MediaTypeImage, back)
+	kit.PutManifest(t, s, planner, "back", oci.MediaTypeImage, back)
 	del("/v2/timetable/planner/blobs/" + oci.DigestOf(oci.SHA256, []byte("a blob that nothing names, 1")).String())
 	// Places that went, came back, and have other names.
 	do("PATCH", "/repository?repository=timetable/board", `{"rename":"base/board","visibility":"closed","description":"The station board"}`)
@@ -205,10 +205,10 @@ func fillBefore(t *testing.T, s *kit.Service) {
 	do("POST", "/repositories", `{"name":"stayed/empty"}`)
 	do("DELETE", "/repository?repository=stayed/empty", "")
 	do("DELETE", "/namespaces/gone", "")
-	answer, body = s.Do(http.MethodPatch, startUpload(t, s, planner), strings.NewReader("half a blob"))
+	answer, body = s.Do(http.MethodPatch, kit.StartUpload(t, s, planner), strings.NewReader("half a blob"))
 	require.Equal(t, http.StatusAccepted, answer.StatusCode, "%s", body)
 	for _, tag := range []string{"latest", "1.0.0", "1.0.0"} {
-		code, body := status(s, http.MethodGet, "/v2/timetable/planner/manifests/"+tag)
+		code, body := kit.Status(s, http.MethodGet, "/v2/timetable/planner/manifests/"+tag)
 		require.Equal(t, http.StatusOK, code, body)
 	}
 	s.Do(http.MethodGet, "/v2/timetable/planner/manifests/latest", nil, beforeCallers["stranger"]...)

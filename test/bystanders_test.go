@@ -28,13 +28,13 @@ import (
 func TestGuessesAreCountedBeforeTheyAreChecked(t *testing.T) {
 	t.Parallel()
 	s := kit.Start(t, t.TempDir())
-	account(t, s, "marit")
-	account(t, s, "jun")
+	kit.MakeAccount(t, s, "marit")
+	kit.MakeAccount(t, s, "jun")
 	var checked, slowed atomic.Int64
 	var all sync.WaitGroup
 	for i := range 60 {
 		all.Go(func() {
-			answer, _, err := s.Try(http.MethodGet, "/v2/", nil, basic("marit", fmt.Sprint("guess number ", i))...)
+			answer, _, err := s.Try(http.MethodGet, "/v2/", nil, kit.Basic("marit", fmt.Sprint("guess number ", i))...)
 			if !assert.NoError(t, err) {
 				return
 			}
@@ -67,14 +67,14 @@ func TestGuessesAreCountedBeforeTheyAreChecked(t *testing.T) {
 		})
 	}
 	kit.Eventually(t, "the right password gets through", func() bool {
-		answer, _ := s.Do(http.MethodGet, "/v2/", nil, basic("jun", rightsPassword)...)
+		answer, _ := s.Do(http.MethodGet, "/v2/", nil, kit.Basic("jun", kit.MemberPassword)...)
 		return answer.StatusCode == http.StatusOK
 	})
 	// The same password that comes many times at once is one try.
 	var right sync.WaitGroup
 	for range 30 {
 		right.Go(func() {
-			answer, _, err := s.Try(http.MethodGet, "/v2/", nil, basic("jun", rightsPassword)...)
+			answer, _, err := s.Try(http.MethodGet, "/v2/", nil, kit.Basic("jun", kit.MemberPassword)...)
 			if assert.NoError(t, err) {
 				assert.Equal(t, http.StatusOK, answer.StatusCode)
 			}
@@ -98,10 +98,10 @@ func TestGuessesAreCountedBeforeTheyAreChecked(t *testing.T) {
 // One refused push is one line, which says that it was a push.
 func TestARefusedPushIsOneLine(t *testing.T) {
 	s := kit.Start(t, t.TempDir())
-	account(t, s, "jun")
-	admin(t, s, http.MethodPost, "/api/v1/namespaces", `{"name":"berths"}`)
-	ownClient(t)
-	require.Equal(t, 0, kit.RunWith(t, rightsPassword, "login", s.Address, "--account", "jun", "--from-stdin").Code)
+	kit.MakeAccount(t, s, "jun")
+	kit.AsAdmin(t, s, http.MethodPost, "/api/v1/namespaces", `{"name":"berths"}`)
+	kit.OwnClient(t)
+	require.Equal(t, 0, kit.RunWith(t, kit.MemberPassword, "login", s.Address, "--account", "jun", "--from-stdin").Code)
 	layout := kit.NewImage(t, kit.Bytes(90, 1000), kit.Bytes(91, 1000), kit.Bytes(92, 1000)).Layout(t)
 	require.Equal(t, 3, kit.Run(t, "push", layout, s.Address+"/berths/seatmap:1").Code)
 	kit.Eventually(t, "the refusal is in the audit log", func() bool {
@@ -131,30 +131,30 @@ func TestAskingMakesNothing(t *testing.T) {
 
 	// Somebody who may make namespaces owns the one that the push makes, made by many
 	// uploads at once as it is.
-	account(t, s, "teodor")
-	admin(t, s, http.MethodPut, "/api/v1/settings", `{"accounts_make_namespaces":true,"push_makes_namespaces":true}`)
-	ownClient(t)
-	require.Equal(t, 0, kit.RunWith(t, rightsPassword, "login", s.Address, "--account", "teodor", "--from-stdin").Code)
+	kit.MakeAccount(t, s, "teodor")
+	kit.AsAdmin(t, s, http.MethodPut, "/api/v1/settings", `{"accounts_make_namespaces":true,"push_makes_namespaces":true}`)
+	kit.OwnClient(t)
+	require.Equal(t, 0, kit.RunWith(t, kit.MemberPassword, "login", s.Address, "--account", "teodor", "--from-stdin").Code)
 	image := kit.NewImage(t, kit.Bytes(93, 1000), kit.Bytes(94, 1000), kit.Bytes(95, 1000), kit.Bytes(96, 1000)).Layout(t)
 	kit.Must(t, "push", image, s.Address+"/timetable/board:1")
 	assert.Contains(t, kit.Must(t, "whoami", s.Address), "owner")
 
 	// A name that would get too long is refused whole.
 	long := "timetable/" + strings.Repeat("a", 240)
-	putBlob(t, s, long, []byte("{}"))
+	kit.PutBlob(t, s, long, []byte("{}"))
 	answer, raw := s.Do(http.MethodPatch, "/api/v1/namespaces/timetable", strings.NewReader(`{"rename":"the-timetable-of-the-night"}`), "Content-Type", "application/json")
 	assert.Equal(t, http.StatusUnprocessableEntity, answer.StatusCode, "%s", raw)
 	assert.Contains(t, string(raw), "at most 255")
 	kit.Must(t, "identify", s.Address+"/timetable/board:1")
 
 	// A manifest names so much, and not more.
-	config := putBlob(t, s, "timetable/board", []byte("{}"))
+	config := kit.PutBlob(t, s, "timetable/board", []byte("{}"))
 	layer := fmt.Sprintf(`{"mediaType":"a/b","digest":%q,"size":2}`, config)
 	many := fmt.Sprintf(`{"schemaVersion":2,"config":%s,"layers":[%s%s]}`, layer, strings.Repeat(layer+",", 4096), layer)
 	answer, raw = s.Do(http.MethodPut, "/v2/timetable/board/manifests/many", strings.NewReader(many), "Content-Type", oci.MediaTypeImage)
 	assert.Equal(t, http.StatusBadRequest, answer.StatusCode)
 	assert.Contains(t, string(raw), "at most 4096 may be")
-	_, found := status(s, http.MethodGet, "/api/v1/find?q=sha256:")
+	_, found := kit.Status(s, http.MethodGet, "/api/v1/find?q=sha256:")
 	assert.Contains(t, found, `"places":[]`, "a beginning of nothing means nothing")
 }
 
@@ -170,7 +170,7 @@ func withoutSchema(t *testing.T, raw []byte) string {
 func TestARangeCountsOnlyForWhatTheCallerHasOfIt(t *testing.T) {
 	t.Parallel()
 	s := kit.Start(t, t.TempDir())
-	d := putBlob(t, s, "a", []byte("0123456789"))
+	d := kit.PutBlob(t, s, "a", []byte("0123456789"))
 	for condition, whole := range map[string]bool{"": false, `"` + d.String() + `"`: false, `"sha256:other"`: true, `W/"` + d.String() + `"`: true, "Wed, 21 Oct 2026 07:28:00 GMT": true} {
 		answer, raw := s.Do(http.MethodGet, "/v2/a/blobs/"+d.String(), nil, "Range", "bytes=2-4", "If-Range", condition)
 		if whole {
@@ -220,7 +220,7 @@ func TestWhoHasTheMachineGetsIn(t *testing.T) {
 	found := shown.FindStringSubmatch(s.Log())
 	require.NotNil(t, found, "the first start that works shows it: %s", s.Log())
 	comesIn := func(account, password string) bool {
-		answer, _ := s.Do(http.MethodGet, "/v2/", nil, basic(account, password)...)
+		answer, _ := s.Do(http.MethodGet, "/v2/", nil, kit.Basic(account, password)...)
 		return answer.StatusCode == http.StatusOK
 	}
 	assert.True(t, comesIn("admin", found[1]))
@@ -238,7 +238,7 @@ func TestWhoHasTheMachineGetsIn(t *testing.T) {
 	assert.Contains(t, r.Err, "fewer than 10 characters")
 	require.Equal(t, 0, kit.RunWith(t, "a password from the file", "admin-password", "ines", "--data", data, "--from-stdin").Code)
 	assert.True(t, comesIn("ines", "a password from the file"))
-	_, raw := s.Do(http.MethodGet, "/api/v1/audit?kind=password-changed", nil, basic("ines", "a password from the file")...)
+	_, raw := s.Do(http.MethodGet, "/api/v1/audit?kind=password-changed", nil, kit.Basic("ines", "a password from the file")...)
 	assert.Contains(t, string(raw), "by whoever has the machine")
 	left, err := filepath.Glob(filepath.Join(data, "keys", "let-in.json*"))
 	require.NoError(t, err)
@@ -279,7 +279,7 @@ func TestAnIssuerThatHangsHoldsFewUp(t *testing.T) {
 			}
 		})
 	}
-	putBlob(t, s, "a", []byte("meanwhile"))
+	kit.PutBlob(t, s, "a", []byte("meanwhile"))
 	all.Wait()
 	assert.EqualValues(t, 40, crowded.Load()+unreachable.Load())
 	assert.LessOrEqual(t, unreachable.Load(), int64(8))

@@ -16,93 +16,57 @@ import (
 	"warthesis/internal/oci"
 )
 
-// putBlob pushes a blob in one piece.
-func putBlob(t *testing.T, s *kit.Service, repository string, raw []byte) oci.Digest {
-	d := oci.DigestOf(oci.SHA256, raw)
-	answer, body := s.Do(http.MethodPost, "/v2/"+repository+"/blobs/uploads/?digest="+d.String(), bytes.NewReader(raw))
-	require.Equal(t, http.StatusCreated, answer.StatusCode, "%s", body)
-	return d
-}
-
-// putManifest pushes a document under a tag or its digest and returns its descriptor.
-func putManifest(t *testing.T, s *kit.Service, repository, target, mediaType string, document any) oci.Descriptor {
-	raw, err := json.Marshal(document)
-	require.NoError(t, err)
-	d := oci.Descriptor{MediaType: mediaType, Digest: oci.DigestOf(oci.SHA256, raw), Size: int64(len(raw))}
-	if target == "" {
-		target = d.Digest.String()
-	}
-	answer, body := s.Do(http.MethodPut, "/v2/"+repository+"/manifests/"+target, bytes.NewReader(raw), "Content-Type", mediaType)
-	require.Equal(t, http.StatusCreated, answer.StatusCode, "%s", body)
-	return d
-}
-
-func status(s *kit.Service, method, path string) (int, string) {
-	answer, body := s.Do(method, path, nil)
-	return answer.StatusCode, string(body)
-}
-
-func artifact(config oci.Digest, subject *oci.Descriptor, artifactType string, number int) v1.Manifest {
-	m := v1.Manifest{
-		MediaType: oci.MediaTypeImage, ArtifactType: artifactType, Subject: subject, Layers: []oci.Descriptor{},
-		Config:      oci.Descriptor{MediaType: oci.MediaTypeEmpty, Digest: config, Size: 2},
-		Annotations: map[string]string{"number": fmt.Sprint(number)},
-	}
-	m.SchemaVersion = 2
-	return m
-}
-
 func TestWhatIsNamedStaysAndTheAnswerNamesTheHolder(t *testing.T) {
 	t.Parallel()
 	s := kit.Start(t, t.TempDir())
-	config := putBlob(t, s, "a", []byte("{}"))
-	child := putManifest(t, s, "a", "", oci.MediaTypeImage, artifact(config, nil, "application/x.one", 1))
+	config := kit.PutBlob(t, s, "a", []byte("{}"))
+	child := kit.PutManifest(t, s, "a", "", oci.MediaTypeImage, kit.Artifact(config, nil, "application/x.one", 1))
 	index := v1.Index{MediaType: oci.MediaTypeIndex, Manifests: []oci.Descriptor{child}}
 	index.SchemaVersion = 2
-	parent := putManifest(t, s, "a", "latest", oci.MediaTypeIndex, index)
+	parent := kit.PutManifest(t, s, "a", "latest", oci.MediaTypeIndex, index)
 
-	code, body := status(s, http.MethodDelete, "/v2/a/blobs/"+config.String())
+	code, body := kit.Status(s, http.MethodDelete, "/v2/a/blobs/"+config.String())
 	assert.Equal(t, http.StatusConflict, code)
 	assert.Contains(t, body, child.Digest)
-	code, body = status(s, http.MethodDelete, "/v2/a/manifests/"+child.Digest.String())
+	code, body = kit.Status(s, http.MethodDelete, "/v2/a/manifests/"+child.Digest.String())
 	assert.Equal(t, http.StatusConflict, code)
 	assert.Contains(t, body, parent.Digest)
 
 	// From the top down all of it goes, at once for every reader.
-	code, _ = status(s, http.MethodDelete, "/v2/a/manifests/"+parent.Digest.String())
+	code, _ = kit.Status(s, http.MethodDelete, "/v2/a/manifests/"+parent.Digest.String())
 	require.Equal(t, http.StatusAccepted, code)
-	code, _ = status(s, http.MethodGet, "/v2/a/manifests/latest")
+	code, _ = kit.Status(s, http.MethodGet, "/v2/a/manifests/latest")
 	assert.Equal(t, http.StatusNotFound, code, "the tag goes with its manifest")
 	for _, path := range []string{"/v2/a/manifests/" + child.Digest.String(), "/v2/a/blobs/" + config.String()} {
-		code, body = status(s, http.MethodDelete, path)
+		code, body = kit.Status(s, http.MethodDelete, path)
 		require.Equal(t, http.StatusAccepted, code, body)
-		code, _ = status(s, http.MethodHead, path)
+		code, _ = kit.Status(s, http.MethodHead, path)
 		assert.Equal(t, http.StatusNotFound, code)
-		code, _ = status(s, http.MethodDelete, path)
+		code, _ = kit.Status(s, http.MethodDelete, path)
 		assert.Equal(t, http.StatusNotFound, code, "what has gone cannot go again")
 	}
 	// Pushing a deleted digest revives it, once what it names is there again.
-	raw, err := json.Marshal(artifact(config, nil, "application/x.one", 1))
+	raw, err := json.Marshal(kit.Artifact(config, nil, "application/x.one", 1))
 	require.NoError(t, err)
 	answer, _ := s.Do(http.MethodPut, "/v2/a/manifests/back", bytes.NewReader(raw), "Content-Type", oci.MediaTypeImage)
 	require.Equal(t, http.StatusNotFound, answer.StatusCode)
-	putBlob(t, s, "a", []byte("{}"))
-	again := putManifest(t, s, "a", "back", oci.MediaTypeImage, artifact(config, nil, "application/x.one", 1))
+	kit.PutBlob(t, s, "a", []byte("{}"))
+	again := kit.PutManifest(t, s, "a", "back", oci.MediaTypeImage, kit.Artifact(config, nil, "application/x.one", 1))
 	assert.Equal(t, child.Digest, again.Digest)
-	code, _ = status(s, http.MethodGet, "/v2/a/manifests/"+child.Digest.String())
+	code, _ = kit.Status(s, http.MethodGet, "/v2/a/manifests/"+child.Digest.String())
 	assert.Equal(t, http.StatusOK, code)
 }
 
 func TestReferrersAreListedAlsoWhenTheSubjectComesLater(t *testing.T) {
 	t.Parallel()
 	s := kit.Start(t, t.TempDir())
-	config := putBlob(t, s, "a", []byte("{}"))
-	subject, err := json.Marshal(artifact(config, nil, "application/x.subject", 0))
+	config := kit.PutBlob(t, s, "a", []byte("{}"))
+	subject, err := json.Marshal(kit.Artifact(config, nil, "application/x.subject", 0))
 	require.NoError(t, err)
 	to := oci.Descriptor{MediaType: oci.MediaTypeImage, Digest: oci.DigestOf(oci.SHA256, subject), Size: int64(len(subject))}
 	var sent []oci.Digest
 	for i := range 3 {
-		sent = append(sent, putManifest(t, s, "a", "", oci.MediaTypeImage, artifact(config, &to, fmt.Sprintf("application/x.%d", i%2), i)).Digest)
+		sent = append(sent, kit.PutManifest(t, s, "a", "", oci.MediaTypeImage, kit.Artifact(config, &to, fmt.Sprintf("application/x.%d", i%2), i)).Digest)
 	}
 	list := func(path string) (v1.Index, http.Header) {
 		answer, body := s.Do(http.MethodGet, path, nil)
@@ -126,7 +90,7 @@ func TestReferrersAreListedAlsoWhenTheSubjectComesLater(t *testing.T) {
 	assert.Equal(t, "1", ones.Manifests[0].Annotations["number"])
 	assert.Equal(t, "artifactType", headers.Get("OCI-Filters-Applied"))
 
-	code, _ := status(s, http.MethodDelete, "/v2/a/manifests/"+sent[0].String())
+	code, _ := kit.Status(s, http.MethodDelete, "/v2/a/manifests/"+sent[0].String())
 	require.Equal(t, http.StatusAccepted, code)
 	left, _ := list(of)
 	assert.Len(t, left.Manifests, 2)
@@ -138,10 +102,10 @@ func TestReferrersAreListedAlsoWhenTheSubjectComesLater(t *testing.T) {
 func TestListsOfTheProtocolPageByLinks(t *testing.T) {
 	t.Parallel()
 	s := kit.Start(t, t.TempDir())
-	config := putBlob(t, s, "b", []byte("{}"))
+	config := kit.PutBlob(t, s, "b", []byte("{}"))
 	want := []string{"B", "a", "a.1", "b", "c"}
 	for _, tag := range want {
-		putManifest(t, s, "b", tag, oci.MediaTypeImage, artifact(config, nil, "application/x", 0))
+		kit.PutManifest(t, s, "b", tag, oci.MediaTypeImage, kit.Artifact(config, nil, "application/x", 0))
 	}
 	var got []string
 	path := "/v2/b/tags/list?n=2"
@@ -153,19 +117,19 @@ func TestListsOfTheProtocolPageByLinks(t *testing.T) {
 		path, _, _ = strings.Cut(strings.TrimPrefix(answer.Header.Get("Link"), "<"), ">")
 	}
 	assert.Equal(t, want, got)
-	_, body := status(s, http.MethodGet, "/v2/b/tags/list?n=0")
+	_, body := kit.Status(s, http.MethodGet, "/v2/b/tags/list?n=0")
 	assert.Equal(t, `{"name":"b","tags":[]}`, body)
-	putBlob(t, s, "c/d", []byte("x"))
-	_, body = status(s, http.MethodGet, "/v2/_catalog?n=1")
+	kit.PutBlob(t, s, "c/d", []byte("x"))
+	_, body = kit.Status(s, http.MethodGet, "/v2/_catalog?n=1")
 	assert.Equal(t, `{"repositories":["b"]}`, body)
-	_, body = status(s, http.MethodGet, "/v2/_catalog?n=5&last=b")
+	_, body = kit.Status(s, http.MethodGet, "/v2/_catalog?n=5&last=b")
 	assert.Equal(t, `{"repositories":["c/d"]}`, body)
 }
 
 func TestABlobIsMountedOnlyFromWhereItIsHeld(t *testing.T) {
 	t.Parallel()
 	s := kit.Start(t, t.TempDir())
-	d := putBlob(t, s, "from/here", []byte("shared layer"))
+	d := kit.PutBlob(t, s, "from/here", []byte("shared layer"))
 	for query, want := range map[string]int{
 		"?mount=" + d.String() + "&from=from/here": http.StatusCreated,
 		"?mount=" + d.String():                     http.StatusCreated,
@@ -174,9 +138,9 @@ func TestABlobIsMountedOnlyFromWhereItIsHeld(t *testing.T) {
 		"?mount=sha256:12":                         http.StatusBadRequest,
 	} {
 		name := fmt.Sprintf("to/%x", query)
-		code, _ := status(s, http.MethodPost, "/v2/"+name+"/blobs/uploads/"+query)
+		code, _ := kit.Status(s, http.MethodPost, "/v2/"+name+"/blobs/uploads/"+query)
 		assert.Equal(t, want, code, query)
-		code, _ = status(s, http.MethodHead, "/v2/"+name+"/blobs/"+d.String())
+		code, _ = kit.Status(s, http.MethodHead, "/v2/"+name+"/blobs/"+d.String())
 		assert.Equal(t, want == http.StatusCreated, code == http.StatusOK, query)
 	}
 }

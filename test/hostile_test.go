@@ -27,7 +27,7 @@ import (
 func TestASenderThatStallsIsCutAndAnHonestSlowOneIsNot(t *testing.T) {
 	t.Parallel()
 	s := kit.Start(t, t.TempDir(), "--body-idle", "500ms", "--header-within", "1s")
-	slow := startUpload(t, s, "a")
+	slow := kit.StartUpload(t, s, "a")
 	reader, writer := io.Pipe()
 	go func() {
 		for range 8 {
@@ -40,7 +40,7 @@ func TestASenderThatStallsIsCutAndAnHonestSlowOneIsNot(t *testing.T) {
 	assert.Equal(t, http.StatusAccepted, answer.StatusCode, "%s", body)
 	assert.Equal(t, "0-31", answer.Header.Get("Range"))
 
-	stalled := startUpload(t, s, "a")
+	stalled := kit.StartUpload(t, s, "a")
 	conn, err := net.Dial("tcp", s.Address)
 	require.NoError(t, err)
 	defer conn.Close()
@@ -72,7 +72,7 @@ func TestLyingLengthsAndDigestsLeaveNothing(t *testing.T) {
 	said, _ := io.ReadAll(conn)
 	conn.Close()
 	assert.NotContains(t, string(said), " 201 ")
-	code, _ := status(s, http.MethodHead, "/v2/a/blobs/"+d.String())
+	code, _ := kit.Status(s, http.MethodHead, "/v2/a/blobs/"+d.String())
 	assert.Equal(t, http.StatusNotFound, code)
 	names, err := os.ReadDir(filepath.Join(s.Data, "incoming"))
 	require.NoError(t, err)
@@ -94,11 +94,11 @@ func TestManyPushesOfOneDigestAndOneTagEndWell(t *testing.T) {
 		})
 	}
 	all.Wait()
-	config := putBlob(t, s, "r0", []byte("{}"))
+	config := kit.PutBlob(t, s, "r0", []byte("{}"))
 	pushed := make([]oci.Digest, 10)
 	for i := range pushed {
 		all.Go(func() {
-			pushed[i] = putManifest(t, s, "r0", "latest", oci.MediaTypeImage, artifact(config, nil, "application/x", i)).Digest
+			pushed[i] = kit.PutManifest(t, s, "r0", "latest", oci.MediaTypeImage, kit.Artifact(config, nil, "application/x", i)).Digest
 		})
 	}
 	all.Wait()
@@ -121,7 +121,7 @@ func metric(t *testing.T, s *kit.Service, name string) float64 {
 func TestAThousandAbortedRequestsLeaveNothingBehind(t *testing.T) {
 	s := kit.Start(t, t.TempDir())
 	raw := kit.Bytes(41, 2<<20)
-	d := putBlob(t, s, "a", raw)
+	d := kit.PutBlob(t, s, "a", raw)
 	before := metric(t, s, "go_goroutines")
 	var all sync.WaitGroup
 	for i := range 10 {
@@ -172,7 +172,7 @@ func TestAFullDiskIsSaidPlainlyAndRecoveredFromWithoutARestart(t *testing.T) {
 		assert.Equal(t, http.StatusInsufficientStorage, answer.StatusCode, "%s", body)
 		assert.Contains(t, string(body), "make room")
 	}
-	code, _ := status(s, http.MethodHead, "/v2/a/full/blobs/"+d.String())
+	code, _ := kit.Status(s, http.MethodHead, "/v2/a/full/blobs/"+d.String())
 	assert.Equal(t, http.StatusNotFound, code)
 
 	// A file that is none of the registry's takes all the room there is left.
@@ -184,7 +184,7 @@ func TestAFullDiskIsSaidPlainlyAndRecoveredFromWithoutARestart(t *testing.T) {
 	assert.Contains(t, r.Err, "disk is full")
 	to := filepath.Join(t.TempDir(), "out")
 	kit.Must(t, "pull", s.Address+"/a/before:1", to)
-	sameFiles(t, image, to)
+	kit.SameFiles(t, image, to)
 
 	require.NoError(t, os.Remove(ballast))
 	kit.Must(t, "push", small, s.Address+"/a/small:1")

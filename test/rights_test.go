@@ -94,7 +94,7 @@ var rightsRoutes = []rightsRoute{
 	}, done: 202},
 	{says: "delete a blob", need: toDelete, method: "DELETE", path: func(w *rightsWorld, repository string) string {
 		w.number++
-		return "/v2/" + repository + "/blobs/" + putBlob(w.t, w.s, repository, fmt.Append(nil, "blob ", w.number)).String()
+		return "/v2/" + repository + "/blobs/" + kit.PutBlob(w.t, w.s, repository, fmt.Append(nil, "blob ", w.number)).String()
 	}, done: 202},
 
 	{says: "see what the registry is", door: managementDoor, need: nothingAtAll, method: "GET", path: path("/api/v1/service"), done: 200},
@@ -112,7 +112,7 @@ var rightsRoutes = []rightsRoute{
 	{says: "remove a repository", door: managementDoor, need: toManage, method: "DELETE", path: func(w *rightsWorld, repository string) string {
 		w.number++
 		name := fmt.Sprintf("%s/gone%d", oci.Name(repository).Namespace(), w.number)
-		putBlob(w.t, w.s, name, []byte("x"))
+		kit.PutBlob(w.t, w.s, name, []byte("x"))
 		return "/api/v1/repository?repository=" + name
 	}, done: 204, unknown: 403},
 	{says: "change a namespace", door: managementDoor, need: toManage, method: "PATCH", path: path("/api/v1/namespaces/{namespace}"),
@@ -254,14 +254,12 @@ type rightsWorld struct {
 	authorization map[string]string
 }
 
-const rightsPassword = "a password of the test"
-
 func newRightsWorld(t *testing.T) *rightsWorld {
 	w := &rightsWorld{t: t, s: kit.Start(t, t.TempDir()), authorization: map[string]string{"nobody": ""}}
 	w.must("POST", "/api/v1/accounts", `{"name":"bystander"}`, nil)
 	for _, namespace := range []string{"open", "closed"} {
 		w.must("POST", "/api/v1/namespaces", fmt.Sprintf(`{"name":%q,"open":%t}`, namespace, namespace == "open"), nil)
-		w.config = putBlob(t, w.s, namespace+"/app", []byte("{}"))
+		w.config = kit.PutBlob(t, w.s, namespace+"/app", []byte("{}"))
 		w.raw = w.fresh()
 		w.manifest = w.put(namespace+"/app", "kept", w.raw)
 	}
@@ -275,7 +273,7 @@ func newRightsWorld(t *testing.T) *rightsWorld {
 // fresh returns a manifest that was not there before.
 func (w *rightsWorld) fresh() string {
 	w.number++
-	m := artifact(w.config, nil, "application/x.rights", w.number)
+	m := kit.Artifact(w.config, nil, "application/x.rights", w.number)
 	raw, err := json.Marshal(m)
 	require.NoError(w.t, err)
 	return string(raw)
@@ -302,7 +300,7 @@ func (w *rightsWorld) add(c rightsCaller) {
 		return
 	}
 	account := strings.ReplaceAll(c.name, " ", "-")
-	w.must("POST", "/api/v1/accounts", fmt.Sprintf(`{"name":%q,"password":%q,"admin":%t}`, account, rightsPassword, c.registry == "admin"), nil)
+	w.must("POST", "/api/v1/accounts", fmt.Sprintf(`{"name":%q,"password":%q,"admin":%t}`, account, kit.MemberPassword, c.registry == "admin"), nil)
 	if c.registry == "reader" {
 		w.must("PUT", "/api/v1/roles", fmt.Sprintf(`{"place":"","account":%q,"role":"reader"}`, account), nil)
 	}
@@ -311,7 +309,7 @@ func (w *rightsWorld) add(c rightsCaller) {
 			w.must("PUT", "/api/v1/roles", fmt.Sprintf(`{"place":%q,"account":%q,"role":%q}`, place, account, c.role), nil)
 		}
 	}
-	secret := rightsPassword
+	secret := kit.MemberPassword
 	if c.scope != "" {
 		var made struct{ Secret string }
 		actions, err := json.Marshal(strings.Split(c.scope, ","))
@@ -418,7 +416,7 @@ func TestNobodyLearnsOfARepositoryThatIsNotTheirs(t *testing.T) {
 func TestMountingLeaksNothing(t *testing.T) {
 	t.Parallel()
 	w := newRightsWorld(t)
-	secret := putBlob(t, w.s, "closed/app", []byte("what only members know"))
+	secret := kit.PutBlob(t, w.s, "closed/app", []byte("what only members know"))
 	w.must("POST", "/api/v1/namespaces", `{"name":"mine"}`, nil)
 	w.must("PUT", "/api/v1/roles", `{"place":"mine","account":"foreign-account","role":"writer"}`, nil)
 	foreign, member := w.authorization["foreign account"], w.authorization["registry admin"]

@@ -132,8 +132,8 @@ func TestTheClientShowsWhatRunsByItself(t *testing.T) {
 	for _, says := range []string{"There are no such runs", "pull-counts", "every 3s", "idle-uploads", "Ends uploads that nobody sends to"} {
 		assert.Contains(t, out, says)
 	}
-	account(t, s, "jun")
-	kit.LogInAs(t, s.Address, "jun", rightsPassword)
+	kit.MakeAccount(t, s, "jun")
+	kit.LogInAs(t, s.Address, "jun", kit.MemberPassword)
 	refused := kit.Run(t, "runs", s.Address)
 	assert.Equal(t, 3, refused.Code)
 	assert.Contains(t, refused.Err, "that takes a role on the registry")

@@ -23,14 +23,6 @@ type credential struct {
 	ends time.Time
 }
 
-func basic(account, secret string) []string {
-	request := http.Request{Header: http.Header{}}
-	request.SetBasicAuth(account, secret)
-	return []string{"Authorization", request.Header.Get("Authorization")}
-}
-
-func bearer(token string) []string { return []string{"Authorization", "Bearer " + token} }
-
 // traders asks a service for credentials by credentials.
 type traders struct {
 	t *testing.T
@@ -83,18 +75,18 @@ func TestNoCredentialIsWorthMoreThanTheOneItCameFrom(t *testing.T) {
 	issuer := kit.StartIssuer(t)
 	s := kit.Start(t, t.TempDir())
 	w := &traders{t, s}
-	admin(t, s, http.MethodPost, "/api/v1/accounts", `{"name":"robot","kind":"machine"}`)
-	account(t, s, "ines")
-	admin(t, s, http.MethodPatch, "/api/v1/accounts/ines", `{"admin":true}`)
+	kit.AsAdmin(t, s, http.MethodPost, "/api/v1/accounts", `{"name":"robot","kind":"machine"}`)
+	kit.MakeAccount(t, s, "ines")
+	kit.AsAdmin(t, s, http.MethodPatch, "/api/v1/accounts/ines", `{"admin":true}`)
 	identityRule := `{"name":"builds","issuer":"` + issuer.URL + `","audience":"warthesis","subject":"*","account":"robot"}`
-	admin(t, s, http.MethodPost, "/api/v1/identity-rules", identityRule)
-	password := credential{"password", basic("ines", rightsPassword), time.Time{}}
+	kit.AsAdmin(t, s, http.MethodPost, "/api/v1/identity-rules", identityRule)
+	password := credential{"password", kit.Basic("ines", kit.MemberPassword), time.Time{}}
 
 	// fresh makes a credential of each kind anew, and says how it is taken back.
 	token := func(by credential, body string) (credential, func()) {
 		code, m := w.ask(by, http.MethodPost, "/api/v1/tokens", body)
 		require.Equal(t, http.StatusOK, code, body)
-		return credential{"token", bearer(m.Secret), m.EndsAt}, func() {
+		return credential{"token", kit.Bearer(m.Secret), m.EndsAt}, func() {
 			code, _ := w.ask(password, http.MethodDelete, fmt.Sprintf("/api/v1/tokens/%d", m.ID), "")
 			require.Equal(t, http.StatusNoContent, code)
 		}
@@ -105,7 +97,7 @@ func TestNoCredentialIsWorthMoreThanTheOneItCameFrom(t *testing.T) {
 		},
 		"a login": func() (credential, func()) { return token(password, `{"name":"laptop","days":90,"login":true}`) },
 		"a session": func() (credential, func()) {
-			c, ok := w.signIn("ines", rightsPassword)
+			c, ok := w.signIn("ines", kit.MemberPassword)
 			require.True(t, ok)
 			var list struct{ Tokens []struct{ ID int64 } }
 			_, raw := s.Do(http.MethodGet, "/api/v1/tokens?sessions=true", nil, password.headers...)
@@ -118,9 +110,9 @@ func TestNoCredentialIsWorthMoreThanTheOneItCameFrom(t *testing.T) {
 			require.Equal(t, http.StatusOK, answer.StatusCode, "%s", raw)
 			var m made
 			require.NoError(t, json.Unmarshal(raw, &m))
-			return credential{"identity", bearer(m.Secret), m.EndsAt}, func() {
-				admin(t, s, http.MethodDelete, "/api/v1/identity-rules/builds", "")
-				admin(t, s, http.MethodPost, "/api/v1/identity-rules", identityRule)
+			return credential{"identity", kit.Bearer(m.Secret), m.EndsAt}, func() {
+				kit.AsAdmin(t, s, http.MethodDelete, "/api/v1/identity-rules/builds", "")
+				kit.AsAdmin(t, s, http.MethodPost, "/api/v1/identity-rules", identityRule)
 			}
 		},
 	}
@@ -128,19 +120,19 @@ func TestNoCredentialIsWorthMoreThanTheOneItCameFrom(t *testing.T) {
 	trades := map[string]func(credential) (credential, bool){
 		"a token without end": func(c credential) (credential, bool) {
 			code, m := w.ask(c, http.MethodPost, "/api/v1/tokens", `{"name":"for ever","scopes":`+everyday+`}`)
-			return credential{"", bearer(m.Secret), m.EndsAt}, code == http.StatusOK
+			return credential{"", kit.Bearer(m.Secret), m.EndsAt}, code == http.StatusOK
 		},
 		"a login": func(c credential) (credential, bool) {
 			code, m := w.ask(c, http.MethodPost, "/api/v1/tokens", `{"name":"login","login":true,"days":90}`)
-			return credential{"", bearer(m.Secret), m.EndsAt}, code == http.StatusOK
+			return credential{"", kit.Bearer(m.Secret), m.EndsAt}, code == http.StatusOK
 		},
 		"a short token": func(c credential) (credential, bool) {
 			code, m := w.ask(c, http.MethodPost, "/api/v1/tokens/short", "")
-			return credential{"", bearer(m.Secret), m.EndsAt}, code == http.StatusOK
+			return credential{"", kit.Bearer(m.Secret), m.EndsAt}, code == http.StatusOK
 		},
 		"a bearer token": func(c credential) (credential, bool) {
 			code, m := w.ask(c, http.MethodGet, "/api/token?"+url.Values{"scope": {"registry:catalog:*"}}.Encode(), "")
-			return credential{"", bearer(m.Token), m.EndsAt}, code == http.StatusOK
+			return credential{"", kit.Bearer(m.Token), m.EndsAt}, code == http.StatusOK
 		},
 		"a session": func(c credential) (credential, bool) {
 			for _, account := range []string{"ines", "robot"} {
@@ -179,8 +171,8 @@ func TestNoCredentialIsWorthMoreThanTheOneItCameFrom(t *testing.T) {
 	}
 
 	// The password itself, with the request, is the one thing that makes what lasts.
-	session, _ := w.signIn("ines", rightsPassword)
-	code, m := w.ask(session, http.MethodPost, "/api/v1/tokens", `{"name":"x","days":365,"password":"`+rightsPassword+`","scopes":`+everyday+`}`)
+	session, _ := w.signIn("ines", kit.MemberPassword)
+	code, m := w.ask(session, http.MethodPost, "/api/v1/tokens", `{"name":"x","days":365,"password":"`+kit.MemberPassword+`","scopes":`+everyday+`}`)
 	assert.Equal(t, http.StatusOK, code)
 	assert.Greater(t, time.Until(m.EndsAt), 364*24*time.Hour)
 	code, _ = w.ask(session, http.MethodPost, "/api/v1/tokens", `{"name":"y","password":"a wrong password","scopes":`+everyday+`}`)
@@ -189,7 +181,7 @@ func TestNoCredentialIsWorthMoreThanTheOneItCameFrom(t *testing.T) {
 	_, kept := w.ask(session, http.MethodPost, "/api/v1/tokens", `{"name":"kept","scopes":`+everyday+`}`)
 	code, _ = w.ask(session, http.MethodDelete, "/api/v1/session", "")
 	require.Less(t, code, 300)
-	assert.True(t, w.good(credential{headers: bearer(kept.Secret)}))
+	assert.True(t, w.good(credential{headers: kit.Bearer(kept.Secret)}))
 }
 
 // A bearer token gives at most what it has; a password is proved by nothing else; a
@@ -198,18 +190,18 @@ func TestWhatIsNarrowStaysNarrow(t *testing.T) {
 	t.Parallel()
 	s := kit.Start(t, t.TempDir())
 	w := &traders{t, s}
-	account(t, s, "marit")
+	kit.MakeAccount(t, s, "marit")
 	for _, place := range []string{"berths", "timetable"} {
-		admin(t, s, http.MethodPost, "/api/v1/namespaces", `{"name":"`+place+`"}`)
-		admin(t, s, http.MethodPut, "/api/v1/roles", `{"place":"`+place+`","account":"marit","role":"owner"}`)
+		kit.AsAdmin(t, s, http.MethodPost, "/api/v1/namespaces", `{"name":"`+place+`"}`)
+		kit.AsAdmin(t, s, http.MethodPut, "/api/v1/roles", `{"place":"`+place+`","account":"marit","role":"owner"}`)
 	}
-	secret := putBlob(t, s, "timetable/board", []byte("of the boards"))
-	putBlob(t, s, "berths/seatmap", []byte("of the map"))
-	password := credential{headers: basic("marit", rightsPassword)}
+	secret := kit.PutBlob(t, s, "timetable/board", []byte("of the boards"))
+	kit.PutBlob(t, s, "berths/seatmap", []byte("of the map"))
+	password := credential{headers: kit.Basic("marit", kit.MemberPassword)}
 	bearerFor := func(by credential, scope ...string) credential {
 		code, m := w.ask(by, http.MethodGet, "/api/token?"+url.Values{"scope": scope}.Encode(), "")
 		require.Equal(t, http.StatusOK, code)
-		return credential{headers: bearer(m.Token), ends: m.EndsAt}
+		return credential{headers: kit.Bearer(m.Token), ends: m.EndsAt}
 	}
 	status := func(by credential, method, path string) int {
 		answer, _ := s.Do(method, path, nil, append([]string{"Authorization", ""}, by.headers...)...)
@@ -226,8 +218,8 @@ func TestWhatIsNarrowStaysNarrow(t *testing.T) {
 	assert.NotContains(t, string(raw), "timetable", "and lists nothing else")
 
 	_, short := w.ask(password, http.MethodPost, "/api/v1/tokens/short", "")
-	session, _ := w.signIn("marit", rightsPassword)
-	for _, by := range []credential{{headers: bearer(short.Secret)}, session} {
+	session, _ := w.signIn("marit", kit.MemberPassword)
+	for _, by := range []credential{{headers: kit.Bearer(short.Secret)}, session} {
 		// Few enough that no wrong one has to wait.
 		for _, current := range []string{short.Secret, ""} {
 			code, _ := w.ask(by, http.MethodPut, "/api/v1/accounts/marit/password", fmt.Sprintf(`{"current":%q,"password":"taken over by somebody"}`, current))
@@ -239,7 +231,7 @@ func TestWhatIsNarrowStaysNarrow(t *testing.T) {
 	_, manage := w.ask(password, http.MethodPost, "/api/v1/tokens", `{"name":"narrow","days":1,"scopes":[{"pattern":"*","actions":["manage"]},{"pattern":"berths/*","actions":["pull"]}]}`)
 	_, wide := w.ask(password, http.MethodPost, "/api/v1/tokens", `{"name":"wide","scopes":[{"pattern":"*","actions":["pull"]}]}`)
 	_, fits := w.ask(password, http.MethodPost, "/api/v1/tokens", `{"name":"fits","scopes":[{"pattern":"berths/seatmap","actions":["pull"]}]}`)
-	by := credential{headers: bearer(manage.Secret)}
+	by := credential{headers: kit.Bearer(manage.Secret)}
 	for _, id := range []int64{login.ID, wide.ID} {
 		code, _ := w.ask(by, http.MethodPost, fmt.Sprintf("/api/v1/tokens/%d/replace", id), "{}")
 		assert.Equal(t, http.StatusForbidden, code)
@@ -264,7 +256,7 @@ func TestWhatIsNarrowStaysNarrow(t *testing.T) {
 	assert.Contains(t, said, "{timetable/* [manage]}")
 
 	// A token with scopes makes no account that could more, and no password.
-	admin(t, s, http.MethodPatch, "/api/v1/accounts/marit", `{"admin":true}`)
+	kit.AsAdmin(t, s, http.MethodPatch, "/api/v1/accounts/marit", `{"admin":true}`)
 	for _, c := range []struct{ method, path, body string }{
 		{"POST", "/api/v1/accounts", `{"name":"evil","admin":true}`}, {"POST", "/api/v1/accounts", `{"name":"evil","password":"a long password indeed"}`},
 		{"PUT", "/api/v1/accounts/admin/password", `{"password":"a long password indeed"}`}, {"PATCH", "/api/v1/accounts/admin", `{"admin":true}`},

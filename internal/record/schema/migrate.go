@@ -107,11 +107,8 @@ func copyFirst(ctx context.Context, conn *sql.Conn, file string, version int) er
 		return errors.Join(err, fmt.Errorf("the records have to be brought to a new version, which takes %d MiB beside them for a copy and the change, and the disk has %d MiB left; make room and start again. Nothing was changed",
 			need>>20+1, left>>20))
 	}
+	// One that is there is of a try before: the records may have gone on since.
 	to := fmt.Sprintf("%s.version-%d", file, version)
-	if _, err := os.Stat(to); err == nil {
-		slog.Info("records: the copy of before is there already", "copy", to)
-		return nil
-	}
 	slog.Info("records: they are brought to a new version; a copy is made first", "copy", to, "MiB", size>>20)
 	// Under another name until it is whole, so that a copy that was cut counts for none.
 	part := to + ".part"

@@ -1,4 +1,4 @@
-package test
+package terminal
 
 import (
 	"bytes"
@@ -36,9 +36,9 @@ func TestAContainerEngineOfTheOlderKindPushesAndPulls(t *testing.T) {
 	for name, raw := range map[string][]byte{"config": config, "layer": layer} {
 		d := oci.DigestOf(oci.SHA256, raw)
 		digests[name] = d
-		code, _ := status(s, http.MethodHead, "/v2/team/app/blobs/"+d.String())
+		code, _ := kit.Status(s, http.MethodHead, "/v2/team/app/blobs/"+d.String())
 		require.Equal(t, http.StatusNotFound, code)
-		at := startUpload(t, s, "team/app")
+		at := kit.StartUpload(t, s, "team/app")
 		// A reader of no known length travels in chunks, as engines stream.
 		answer, body := s.Do(http.MethodPatch, at, struct{ *bytes.Buffer }{bytes.NewBuffer(raw)})
 		require.Equal(t, http.StatusAccepted, answer.StatusCode, "%s", body)
@@ -93,7 +93,7 @@ func TestSettingsComeFromFileEnvironmentAndFlagsAndUnknownOnesAreNamed(t *testin
 	// The flag for the data folder, which the kit gives, wins over the file.
 	s := kit.Start(t, t.TempDir(), "--config", file)
 	big := make([]byte, 1<<20+1)
-	code, _ := status(s, http.MethodGet, "/v2/")
+	code, _ := kit.Status(s, http.MethodGet, "/v2/")
 	require.Equal(t, http.StatusOK, code)
 	answer, _ := s.Do(http.MethodPost, "/v2/a/blobs/uploads/?digest="+oci.DigestOf(oci.SHA256, big).String(), bytes.NewReader(big))
 	assert.Equal(t, http.StatusRequestEntityTooLarge, answer.StatusCode)
@@ -107,15 +107,15 @@ func TestSettingsComeFromFileEnvironmentAndFlagsAndUnknownOnesAreNamed(t *testin
 func TestAContainerEngineLogsInAndIsRefusedInWords(t *testing.T) {
 	t.Parallel()
 	s := kit.Start(t, t.TempDir())
-	account(t, s, "jun")
-	admin(t, s, http.MethodPost, "/api/v1/teams", `{"name":"signals","writers":["jun"]}`)
+	kit.MakeAccount(t, s, "jun")
+	kit.AsAdmin(t, s, http.MethodPost, "/api/v1/teams", `{"name":"signals","writers":["jun"]}`)
 	answer, _ := s.Do(http.MethodGet, "/v2/", nil, "Authorization", "")
 	require.Equal(t, http.StatusUnauthorized, answer.StatusCode)
 	challenge := regexp.MustCompile(`^Bearer realm="([^"]+)",service="([^"]+)"$`).FindStringSubmatch(answer.Header.Get("WWW-Authenticate"))
 	require.NotNil(t, challenge)
 	require.Equal(t, s.URL("/api/token"), challenge[1])
 
-	basic := "Basic " + base64.StdEncoding.EncodeToString([]byte("jun:"+rightsPassword))
+	basic := "Basic " + base64.StdEncoding.EncodeToString([]byte("jun:"+kit.MemberPassword))
 	ask := func(scopes ...string) string {
 		query := url.Values{"account": {"jun"}, "client_id": {"engine"}, "offline_token": {"true"}, "service": {challenge[2]}, "scope": scopes}
 		answer, raw := s.Do(http.MethodGet, "/api/token?"+query.Encode(), nil, "Authorization", basic)
@@ -142,7 +142,7 @@ func TestAContainerEngineLogsInAndIsRefusedInWords(t *testing.T) {
 	assert.Equal(t, http.StatusUnauthorized, answer.StatusCode)
 
 	for status, form := range map[int]url.Values{
-		http.StatusOK:           {"grant_type": {"password"}, "username": {"jun"}, "password": {rightsPassword}, "scope": {"repository:signals/relay:pull repository:base/os:pull"}},
+		http.StatusOK:           {"grant_type": {"password"}, "username": {"jun"}, "password": {kit.MemberPassword}, "scope": {"repository:signals/relay:pull repository:base/os:pull"}},
 		http.StatusUnauthorized: {"grant_type": {"refresh_token"}, "refresh_token": {"warthesis_nothing"}},
 		http.StatusBadRequest:   {"grant_type": {"something else"}},
 	} {

@@ -1,4 +1,4 @@
-package test
+package terminal
 
 import (
 	"bytes"
@@ -130,7 +130,7 @@ func TestAListOfAnyRegistryEndsAndComesByTheStandard(t *testing.T) {
 // A login goes to the registry and to where that itself has tokens fetched, and doctor
 // names the place.
 func TestALoginThatIsNotCheckedIsNotCalledChecked(t *testing.T) {
-	ownClient(t)
+	kit.OwnClient(t)
 	open := lyingRegistry(t, func(http.ResponseWriter, *http.Request) {})
 	r := kit.RunWith(t, "open-sesame", "login", open, "--account", "casper", "--from-stdin")
 	assert.Contains(t, r.Out+r.Err, "check", "what could not be checked is said: %s", r.Out)
@@ -187,7 +187,7 @@ func TestALoginThatIsNotCheckedIsNotCalledChecked(t *testing.T) {
 
 // The management API is followed nowhere: not with a login, and not with an identity.
 func TestNobodyElseGetsWhatIsForTheManagementAPI(t *testing.T) {
-	ownClient(t)
+	kit.OwnClient(t)
 	var mu sync.Mutex
 	var got []string
 	elsewhere := lyingRegistry(t, func(w http.ResponseWriter, r *http.Request) {
@@ -213,7 +213,7 @@ func TestNobodyElseGetsWhatIsForTheManagementAPI(t *testing.T) {
 
 func TestTrustTakesOneAuthorityAndItsBytesAlone(t *testing.T) {
 	s := kit.Start(t, t.TempDir(), "--private-authority")
-	ownClient(t)
+	kit.OwnClient(t)
 	fingerprint := fingerprintLine.FindString(s.Log())
 	own, err := os.ReadFile(filepath.Join(s.Data, "keys", "authority.pem"))
 	require.NoError(t, err)
@@ -285,7 +285,7 @@ func throughProxy(t *testing.T, name, to string) (address string, seen func() []
 func TestBehindAProxyEveryCommandGetsThrough(t *testing.T) {
 	const name = "registry.larkspur.example:7070"
 	s := kit.Start(t, t.TempDir(), "--private-authority", "--outside-addresses", "https://"+name)
-	ownClient(t)
+	kit.OwnClient(t)
 	proxy, seen := throughProxy(t, name, s.Address)
 	t.Setenv("HTTPS_PROXY", proxy)
 	fingerprint := fingerprintLine.FindString(s.Log())
@@ -323,7 +323,7 @@ func TestUnverifiedIsOneHost(t *testing.T) {
 		}
 	}))
 	defer registry.Close()
-	ownClient(t)
+	kit.OwnClient(t)
 	address := strings.TrimPrefix(registry.URL, "https://")
 	kit.Must(t, "trust", "--unverified", address)
 	r := kit.Run(t, "pull", address+"/a/b:1", filepath.Join(t.TempDir(), "out"))

@@ -1,4 +1,4 @@
-package test
+package terminal
 
 import (
 	"encoding/json"
@@ -16,18 +16,6 @@ import (
 	"warthesis/internal/kit"
 )
 
-// account makes an account with a password on a service.
-func account(t *testing.T, s *kit.Service, name string) {
-	admin(t, s, http.MethodPost, "/api/v1/accounts", `{"name":"`+name+`","password":"`+rightsPassword+`"}`)
-}
-
-// admin sends a request of the admin to the management API.
-func admin(t *testing.T, s *kit.Service, method, path, body string) []byte {
-	answer, raw := s.Do(method, path, strings.NewReader(body), "Content-Type", "application/json")
-	require.Less(t, answer.StatusCode, 300, "%s %s: %s", method, path, raw)
-	return raw
-}
-
 // me asks who a client of the console is.
 func me(t *testing.T, s *kit.Service, client *http.Client) (who struct {
 	Account string
@@ -41,20 +29,14 @@ func me(t *testing.T, s *kit.Service, client *http.Client) (who struct {
 }
 
 // With a login of its own for each test, nothing of one is left to another.
-func ownClient(t *testing.T) {
-	folder := t.TempDir()
-	t.Setenv("WARTHESIS_CLIENT_FOLDER", folder)
-	t.Setenv("WARTHESIS_CLIENT_LOGIN_FILE", filepath.Join(folder, "config.json"))
-}
-
 func TestALoginKeepsATokenAndEndsWithTheLogout(t *testing.T) {
 	s := kit.Start(t, t.TempDir())
-	account(t, s, "marit")
-	admin(t, s, http.MethodPost, "/api/v1/teams", `{"name":"berths","owners":["marit"]}`)
-	ownClient(t)
+	kit.MakeAccount(t, s, "marit")
+	kit.AsAdmin(t, s, http.MethodPost, "/api/v1/teams", `{"name":"berths","owners":["marit"]}`)
+	kit.OwnClient(t)
 	layout := kit.NewImage(t, kit.Bytes(60, 1000)).Layout(t)
 
-	r := kit.RunWith(t, rightsPassword+"\n", "login", s.Address, "--account", "marit", "--from-stdin")
+	r := kit.RunWith(t, kit.MemberPassword+"\n", "login", s.Address, "--account", "marit", "--from-stdin")
 	require.Equal(t, 0, r.Code, r.Err)
 	raw, err := os.ReadFile(os.Getenv("WARTHESIS_CLIENT_LOGIN_FILE"))
 	require.NoError(t, err)
@@ -86,7 +68,7 @@ func TestATokenOfTheNarrowestKindPushesToItsRepositoryAlone(t *testing.T) {
 	kit.Must(t, "account", "make", s.Address, "ci-berths", "--machine")
 	kit.Must(t, "grant", s.Address+"/berths/seatmap", "writer", "ci-berths")
 	secret := strings.TrimSpace(kit.Must(t, "token", "make", s.Address, "build", "--account", "ci-berths", "--scope", "berths/seatmap:pull,push"))
-	ownClient(t)
+	kit.OwnClient(t)
 	require.Equal(t, 0, kit.RunWith(t, secret, "login", s.Address, "--from-stdin").Code)
 	layout := kit.NewImage(t, kit.Bytes(61, 1000)).Layout(t)
 	kit.Must(t, "push", layout, s.Address+"/berths/seatmap:1")
@@ -154,7 +136,7 @@ func TestPullSecretsHelpersAndLoginFiles(t *testing.T) {
 	assert.NotContains(t, merged, "proxies")
 
 	// As a credential helper: under the helper's name, over standard input and output.
-	ownClient(t)
+	kit.OwnClient(t)
 	folder := t.TempDir()
 	helper := filepath.Join(folder, "docker-credential-warthesis")
 	require.NoError(t, os.Symlink(kit.Binary(t), helper))
@@ -184,7 +166,7 @@ func TestPullSecretsHelpersAndLoginFiles(t *testing.T) {
 func TestPeopleLogInByTheCompanyAndMachinesByTheirIdentity(t *testing.T) {
 	issuer := kit.StartIssuer(t)
 	s := kit.Start(t, t.TempDir(), "--company-issuer", issuer.URL, "--company-client", kit.IssuerClient)
-	admin(t, s, http.MethodPost, "/api/v1/groups", `{"name":"signals","claim":"dept-signals"}`)
+	kit.AsAdmin(t, s, http.MethodPost, "/api/v1/groups", `{"name":"signals","claim":"dept-signals"}`)
 	issuer.Is(map[string]any{"sub": "4711", "preferred_username": "Jun@larkspur.example", "name": "Jun", "groups": []string{"dept-signals", "all"}})
 
 	jar, err := cookiejar.New(nil)
@@ -213,7 +195,7 @@ func TestPeopleLogInByTheCompanyAndMachinesByTheirIdentity(t *testing.T) {
 
 	// Somebody who moved to another department comes without the group.
 	issuer.Is(map[string]any{"sub": "4711", "preferred_username": "jun", "groups": []string{"all"}})
-	ownClient(t)
+	kit.OwnClient(t)
 	r := kit.Run(t, "login", s.Address, "--company")
 	require.Equal(t, 0, r.Code, r.Err)
 	assert.Contains(t, r.Err, "SLOW-TRAIN")
@@ -223,10 +205,10 @@ func TestPeopleLogInByTheCompanyAndMachinesByTheirIdentity(t *testing.T) {
 	assert.Equal(t, 3, r.Code)
 	assert.Contains(t, r.Err, "there is an account admin here already")
 
-	admin(t, s, http.MethodPost, "/api/v1/accounts", `{"name":"ci-signals","kind":"machine"}`)
-	admin(t, s, http.MethodPost, "/api/v1/namespaces", `{"name":"signals"}`)
-	admin(t, s, http.MethodPut, "/api/v1/roles", `{"place":"signals","account":"ci-signals","role":"writer"}`)
-	admin(t, s, http.MethodPost, "/api/v1/identity-rules", `{"name":"relay","issuer":"`+issuer.URL+`","audience":"warthesis","subject":"project:signals/*","account":"ci-signals"}`)
+	kit.AsAdmin(t, s, http.MethodPost, "/api/v1/accounts", `{"name":"ci-signals","kind":"machine"}`)
+	kit.AsAdmin(t, s, http.MethodPost, "/api/v1/namespaces", `{"name":"signals"}`)
+	kit.AsAdmin(t, s, http.MethodPut, "/api/v1/roles", `{"place":"signals","account":"ci-signals","role":"writer"}`)
+	kit.AsAdmin(t, s, http.MethodPost, "/api/v1/identity-rules", `{"name":"relay","issuer":"`+issuer.URL+`","audience":"warthesis","subject":"project:signals/*","account":"ci-signals"}`)
 	layout := kit.NewImage(t, kit.Bytes(64, 1000)).Layout(t)
 	for _, c := range []struct {
 		audience, subject string
@@ -239,6 +221,6 @@ func TestPeopleLogInByTheCompanyAndMachinesByTheirIdentity(t *testing.T) {
 	r = kit.RunWith(t, forged[:len(forged)-6]+"AAAAAA", "login", s.Address, "--identity", "-")
 	assert.Equal(t, 3, r.Code)
 	kit.Must(t, "push", layout, s.Address+"/signals/relay:1")
-	admin(t, s, http.MethodDelete, "/api/v1/identity-rules/relay", "")
+	kit.AsAdmin(t, s, http.MethodDelete, "/api/v1/identity-rules/relay", "")
 	assert.Equal(t, 3, kit.Run(t, "push", layout, s.Address+"/signals/relay:2").Code, "without the rule its token is over")
 }

@@ -1,4 +1,4 @@
-package test
+package console
 
 import (
 	"compress/gzip"
@@ -193,7 +193,7 @@ func TestTheKeyboardReachesARowAndOpensIt(t *testing.T) {
 }
 
 func TestNothingSeriousStandsInTheWayOfAnybody(t *testing.T) {
-	axe, err := os.ReadFile(filepath.Join("..", "web", "node_modules", "axe-core", "axe.min.js"))
+	axe, err := os.ReadFile(filepath.Join("..", "..", "web", "node_modules", "axe-core", "axe.min.js"))
 	require.NoError(t, err)
 	s := kit.Start(t, sampleWorld(t))
 	page := openBrowser(t, s)

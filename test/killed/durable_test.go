@@ -1,4 +1,4 @@
-package test
+package killed
 
 import (
 	"bytes"
@@ -18,17 +18,11 @@ import (
 	"warthesis/internal/oci"
 )
 
-func startUpload(t *testing.T, s *kit.Service, repository string) string {
-	answer, raw := s.Do(http.MethodPost, "/v2/"+repository+"/blobs/uploads/", nil)
-	require.Equal(t, http.StatusAccepted, answer.StatusCode, "%s", raw)
-	return answer.Header.Get("Location")
-}
-
 func TestAnUploadGoesOnFromItsOffsetAfterAKill(t *testing.T) {
 	t.Parallel()
 	s := kit.Start(t, t.TempDir())
 	raw := kit.Bytes(20, 5<<20)
-	at := startUpload(t, s, "rolling/telemetry")
+	at := kit.StartUpload(t, s, "rolling/telemetry")
 	answer, body := s.Do(http.MethodPatch, at, bytes.NewReader(raw[:2<<20]))
 	require.Equal(t, http.StatusAccepted, answer.StatusCode, "%s", body)
 
@@ -76,7 +70,7 @@ func TestEverythingIsThereAfterAKillAndAfterAStop(t *testing.T) {
 	s.Restart()
 	first := filepath.Join(t.TempDir(), "first")
 	kit.Must(t, "pull", s.Address+"/signals/relay:4.0.0", first)
-	sameFiles(t, image, first)
+	kit.SameFiles(t, image, first)
 	s.Stop()
 	s.Restart()
 	assert.Contains(t, kit.Must(t, "list", "--output", "json", s.Address), `"pulls": 1`, "the pull was counted and kept")
@@ -133,7 +127,7 @@ func TestWhatDoesNotFitIsRefusedAndLeavesNothing(t *testing.T) {
 func TestChunksOutOfOrderAreRefusedWithTheRightRange(t *testing.T) {
 	t.Parallel()
 	s := kit.Start(t, t.TempDir())
-	at := startUpload(t, s, "a")
+	at := kit.StartUpload(t, s, "a")
 	answer, _ := s.Do(http.MethodPatch, at, strings.NewReader("0123456789"), "Content-Range", "0-9")
 	require.Equal(t, http.StatusAccepted, answer.StatusCode)
 	for _, wrong := range []string{"5-9", "20-24", "0-4"} {
@@ -151,7 +145,7 @@ func TestChunksOutOfOrderAreRefusedWithTheRightRange(t *testing.T) {
 func TestANewRequestCutsTheOneThatStillSends(t *testing.T) {
 	t.Parallel()
 	s := kit.Start(t, t.TempDir())
-	at := startUpload(t, s, "a")
+	at := kit.StartUpload(t, s, "a")
 	reader, writer := io.Pipe()
 	status := make(chan int, 1)
 	go func() {
@@ -174,7 +168,7 @@ func TestANewRequestCutsTheOneThatStillSends(t *testing.T) {
 func TestTheServiceStopsWithinItsBoundWhileSomebodySends(t *testing.T) {
 	t.Parallel()
 	s := kit.Start(t, t.TempDir(), "--stop-within", "300ms")
-	at := startUpload(t, s, "a")
+	at := kit.StartUpload(t, s, "a")
 	reader, writer := io.Pipe()
 	defer writer.Close()
 	go func() { _, _, _ = s.Try(http.MethodPatch, at, reader) }()

@@ -1,4 +1,4 @@
-package test
+package killed
 
 import (
 	"bytes"
@@ -124,7 +124,7 @@ func (c *client) pushManifest() (bool, error) {
 	if len(layers) == 0 {
 		return true, nil
 	}
-	m := artifact(layers[0].Digest, nil, "application/x.round", c.number)
+	m := kit.Artifact(layers[0].Digest, nil, "application/x.round", c.number)
 	m.Config.Size, m.Layers = layers[0].Size, layers[1:]
 	raw, err := json.Marshal(m)
 	if err != nil {

@@ -1,4 +1,4 @@
-package test
+package terminal
 
 import (
 	"fmt"
@@ -21,14 +21,14 @@ func TestTheDoctorStopsWhereItFails(t *testing.T) {
 	s := kit.Start(t, t.TempDir())
 	layout := kit.NewImage(t, kit.Bytes(80, 1000)).Layout(t)
 	kit.Must(t, "push", layout, s.Address+"/berths/seatmap:1")
-	account(t, s, "jun")
-	admin(t, s, http.MethodPut, "/api/v1/roles", `{"place":"berths","account":"jun","role":"reader"}`)
-	ownClient(t)
+	kit.MakeAccount(t, s, "jun")
+	kit.AsAdmin(t, s, http.MethodPut, "/api/v1/roles", `{"place":"berths","account":"jun","role":"reader"}`)
+	kit.OwnClient(t)
 	nobody := "127.0.0.1:1"
 	page := httptest.NewServer(http.NotFoundHandler())
 	defer page.Close()
 	website := strings.TrimPrefix(page.URL, "http://")
-	secure := kit.Start(t, t.TempDir(), "--certificates", certificate(t, t.TempDir(), "one.example", 1))
+	secure := kit.Start(t, t.TempDir(), "--certificates", kit.Certificate(t, t.TempDir(), "one.example", 1))
 	private := kit.Start(t, t.TempDir(), "--private-authority")
 	other := filepath.Join(kit.Start(t, t.TempDir(), "--private-authority").Data, "keys", "authority.pem")
 
@@ -58,7 +58,7 @@ func TestTheDoctorStopsWhereItFails(t *testing.T) {
 	assert.Equal(t, 0, kit.Run(t, "doctor", "--ca", other, s.Address).Code, "on this machine either is spoken, whatever is trusted")
 
 	// Logged in, one may read and not push; the entry that was used is named.
-	require.Equal(t, 0, kit.RunWith(t, rightsPassword, "login", s.Address, "--account", "jun", "--from-stdin").Code)
+	require.Equal(t, 0, kit.RunWith(t, kit.MemberPassword, "login", s.Address, "--account", "jun", "--from-stdin").Code)
 	r := kit.Run(t, "doctor", "--push", s.Address+"/berths/seatmap")
 	assert.Equal(t, 3, r.Code)
 	assert.Contains(t, r.Out, "as jun, by the entry "+s.Address)
@@ -98,7 +98,7 @@ func TestTheDoctorLooksAtTheServicesOwnMachine(t *testing.T) {
 	assert.Equal(t, 1, r.Code)
 	assert.Contains(t, r.Out, "✗ folder")
 
-	r = kit.Run(t, "doctor", "--service", "--config", settings("data: "+data+"\nlisten: 127.0.0.1:0\ncertificates: "+certificate(t, folder, "one.example", 1)+"\n"))
+	r = kit.Run(t, "doctor", "--service", "--config", settings("data: "+data+"\nlisten: 127.0.0.1:0\ncertificates: "+kit.Certificate(t, folder, "one.example", 1)+"\n"))
 	assert.Equal(t, 1, r.Code)
 	assert.Contains(t, r.Out, "renew it", "a certificate that ends within days is said")
 

@@ -1,4 +1,4 @@
-package test
+package terminal
 
 import (
 	"archive/tar"
@@ -38,18 +38,6 @@ func readTransfer(t *testing.T, out string) transfer {
 	return report
 }
 
-// sameFiles checks that every file of one layout's blobs is in the other.
-func sameFiles(t *testing.T, image kit.Image, folder string) {
-	for d, raw := range image.Blobs {
-		got, err := os.ReadFile(filepath.Join(folder, "blobs/sha256", d.Encoded()))
-		require.NoError(t, err)
-		require.True(t, bytes.Equal(raw, got), "blob %s comes back as it went", d)
-	}
-	got, err := os.ReadFile(filepath.Join(folder, "blobs/sha256", image.Manifest.Digest.Encoded()))
-	require.NoError(t, err)
-	require.Equal(t, string(image.Raw), string(got), "the manifest comes back as it went")
-}
-
 func TestAnImageComesBackByTagAndByDigestAsItWent(t *testing.T) {
 	t.Parallel()
 	s := kit.Start(t, t.TempDir())
@@ -64,7 +52,7 @@ func TestAnImageComesBackByTagAndByDigestAsItWent(t *testing.T) {
 	for _, target := range []string{":2.4.1", ":latest", "@" + string(first.Digest)} {
 		to := filepath.Join(t.TempDir(), "out")
 		kit.Must(t, "pull", ref+target, to)
-		sameFiles(t, image, to)
+		kit.SameFiles(t, image, to)
 	}
 	second := kit.NewImage(t, kit.Bytes(1, 300_000), kit.Bytes(3, 5_000), nil)
 	again := readTransfer(t, kit.Must(t, "push", "--output", "json", second.Layout(t), ref+":2.4.2"))
@@ -115,7 +103,7 @@ func mended(t *testing.T, s *kit.Service, image kit.Image, ref string) {
 	assert.Equal(t, 1, again.MovedBlobs)
 	to := filepath.Join(t.TempDir(), "out")
 	kit.Must(t, "pull", ref, to)
-	sameFiles(t, image, to)
+	kit.SameFiles(t, image, to)
 }
 
 func TestAManifestUnderSHA512KeepsItsDigestUnderATag(t *testing.T) {
@@ -221,7 +209,7 @@ func TestAByteFlippedOnTheWayIsFoundByTheClient(t *testing.T) {
 		}
 	}
 	kit.Must(t, "pull", s.Address+"/base/os:1", to)
-	sameFiles(t, image, to)
+	kit.SameFiles(t, image, to)
 }
 
 func TestAPullThatBrokeGoesOnWhereItStopped(t *testing.T) {
@@ -245,7 +233,7 @@ func TestAPullThatBrokeGoesOnWhereItStopped(t *testing.T) {
 	})
 	to := filepath.Join(t.TempDir(), "out")
 	kit.Must(t, "pull", address+"/base/os:1", to)
-	sameFiles(t, image, to)
+	kit.SameFiles(t, image, to)
 	require.Len(t, ranges, 2)
 	var from int
 	_, err := fmt.Sscanf(ranges[1], "bytes=%d-", &from)

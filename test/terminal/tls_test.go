@@ -1,23 +1,15 @@
-package test
+package terminal
 
 import (
 	"bufio"
-	"crypto/ecdsa"
-	"crypto/elliptic"
-	"crypto/rand"
 	"crypto/tls"
-	"crypto/x509"
-	"crypto/x509/pkix"
-	"encoding/pem"
 	"fmt"
-	"math/big"
 	"net/http"
 	"os"
 	"path/filepath"
 	"regexp"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -29,7 +21,7 @@ var fingerprintLine = regexp.MustCompile(`(?:[0-9A-F]{2}:){31}[0-9A-F]{2}`)
 
 func TestAPrivateAuthorityIsTrustedByItsFingerprint(t *testing.T) {
 	s := kit.Start(t, t.TempDir(), "--private-authority")
-	ownClient(t)
+	kit.OwnClient(t)
 	fingerprint := fingerprintLine.FindString(s.Log())
 	require.NotEmpty(t, fingerprint)
 	layout := kit.NewImage(t, kit.Bytes(70, 1000)).Layout(t)
@@ -70,27 +62,10 @@ func TestAPrivateAuthorityIsTrustedByItsFingerprint(t *testing.T) {
 	assert.Equal(t, fingerprint, fingerprintLine.FindString(s.Log()), "the authority stays over a start")
 }
 
-// certificate writes a certificate for a name, signed by itself, and its key.
-func certificate(t *testing.T, folder, name string, serial int64) string {
-	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-	require.NoError(t, err)
-	der, err := x509.CreateCertificate(rand.Reader, &x509.Certificate{
-		SerialNumber: big.NewInt(serial), Subject: pkix.Name{CommonName: name}, DNSNames: []string{name},
-		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour),
-	}, &x509.Certificate{Subject: pkix.Name{CommonName: "test"}}, key.Public(), key)
-	require.NoError(t, err)
-	raw, err := x509.MarshalPKCS8PrivateKey(key)
-	require.NoError(t, err)
-	at, keyAt := filepath.Join(folder, name+".pem"), filepath.Join(folder, name+"-key.pem")
-	require.NoError(t, os.WriteFile(keyAt, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: raw}), 0o600))
-	require.NoError(t, os.WriteFile(at, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}), 0o600))
-	return at + ":" + keyAt
-}
-
 func TestCertificatesArePickedByNameAndReadAgainWithoutDroppingConnections(t *testing.T) {
 	t.Parallel()
 	folder := t.TempDir()
-	one, two := certificate(t, folder, "one.example", 1), certificate(t, folder, "two.example", 2)
+	one, two := kit.Certificate(t, folder, "one.example", 1), kit.Certificate(t, folder, "two.example", 2)
 	s := kit.Start(t, t.TempDir(), "--certificates", one+","+two)
 	dial := func(name string) *tls.Conn {
 		conn, err := tls.Dial("tcp", s.Address, &tls.Config{ServerName: name, InsecureSkipVerify: true})
@@ -104,7 +79,7 @@ func TestCertificatesArePickedByNameAndReadAgainWithoutDroppingConnections(t *te
 	assert.Equal(t, int64(1), serial(dial("one.example")))
 	assert.Equal(t, int64(1), serial(dial("")), "the first is for whoever names none")
 
-	certificate(t, folder, "two.example", 3)
+	kit.Certificate(t, folder, "two.example", 3)
 	kit.Eventually(t, "the new certificate is shown", func() bool { return serial(dial("two.example")) == 3 })
 	fmt.Fprintf(standing, "GET /healthz/live HTTP/1.1\r\nHost: two.example\r\n\r\n")
 	answer, err := http.ReadResponse(bufio.NewReader(standing), nil)

@@ -1,0 +1,2 @@
+// Package console holds the tests of the console in a browser.
+package console
