@@ -217,7 +217,9 @@ func (s *Store) commit(jobs []*job) {
 		}
 		return nil
 	})
-	s.held.commit(changed)
+	if !changed.IsZero() {
+		s.held.commit(changed)
+	}
 	if err != nil {
 		slog.Error("records: a transaction failed", "error", err, "changes", len(jobs))
 		for i := range results {

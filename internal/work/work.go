@@ -195,7 +195,8 @@ func (w *Works) Ask(ctx context.Context, wish Wish) (run record.Run, joined bool
 			return g.row, true, nil
 		}
 	}
-	err = w.records.Update(ctx, "run", func(tx *record.Tx) (err error) {
+	// That who asks has gone must not leave a run that nobody knows of.
+	err = w.records.Update(context.WithoutCancel(ctx), "run", func(tx *record.Tx) (err error) {
 		run, err = tx.AddRun(record.Run{Kind: wish.Kind, Place: wish.Place, Cause: wish.Cause, AskedBy: wish.Account, State: record.RunWaiting})
 		return err
 	})
@@ -230,7 +231,7 @@ func (w *Works) Stop(ctx context.Context, id int64) error {
 	}
 	row := g.row
 	w.finish(&row, record.RunStopped, nil)
-	if err := w.records.Update(ctx, "run", func(tx *record.Tx) error { return tx.SaveRun(row) }); err != nil {
+	if err := w.records.Update(context.WithoutCancel(ctx), "run", func(tx *record.Tx) error { return tx.SaveRun(row) }); err != nil {
 		g.stopped = false
 		return err
 	}

@@ -1,4 +1,4 @@
-package terminal
+package client
 
 import (
 	"encoding/json"

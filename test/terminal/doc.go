@@ -1,2 +1,0 @@
-// Package terminal holds the tests of the client against services of its own and of others.
-package terminal
