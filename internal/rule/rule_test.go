@@ -1,6 +1,7 @@
 package rule
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"regexp"
@@ -201,7 +202,7 @@ func FuzzRead(f *testing.F) {
 	f.Fuzz(func(t *testing.T, raw []byte) {
 		list, err := Immutability.Read(OfRegistry, "x", raw)
 		var fault *Fault
-		if err != nil && (!errors.As(err, &fault) || fault.Message == "" || fault.Line < 0 || fault.Line > strings.Count(string(raw), "\n")+2) {
+		if err != nil && (!errors.As(err, &fault) || fault.Message == "" || fault.Line < 0 || fault.Line > bytes.Count(raw, []byte("\n"))+bytes.Count(raw, []byte("\r"))+2) {
 			t.Fatalf("%q is refused with %v", raw, err)
 		}
 		for _, r := range list.Rules {
