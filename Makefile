@@ -77,7 +77,8 @@ fuzz:
 # bench prints the speed of this machine's build as ratios.
 bench: tools-for-bench build
 	$(GO) run -tags $(TAGS) ./bench -binary bin/warthesis
-	$(GO) test -tags $(TAGS) -run '^$$' -bench Million -benchtime 300x ./internal/record
+	$(GO) test -tags $(TAGS) -run '^$$' -bench Million/unheld -benchtime 3x ./internal/record
+	$(GO) test -tags $(TAGS) -run '^$$' -bench Million/delete -benchtime 300x ./internal/record
 	$(GO) test -tags $(TAGS) -run '^$$' -bench ThousandPatterns ./internal/rule
 	$(GO) test -tags $(TAGS) -run '^$$' -bench BesideARun -benchtime 1x ./test 2>/dev/null
 

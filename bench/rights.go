@@ -68,7 +68,10 @@ func (b *bench) pullTLS() error {
 		return err
 	}
 	defer stop()
-	hex := strings.TrimPrefix(digest, "sha256:")
+	file, err := s.fileOf(digest)
+	if err != nil {
+		return err
+	}
 	for _, version := range []int{1, 2} {
 		transport := newTransport()
 		transport.ForceAttemptHTTP2 = version == 2
@@ -77,7 +80,7 @@ func (b *bench) pullTLS() error {
 			return func() (time.Duration, error) { return downloadBy(by, at, int64(b.size)) }
 		}
 		err := b.pair(fmt.Sprintf("pull %d MiB over TLS, HTTP/%d, nginx", b.size/mib, version), float64(b.size),
-			fetch(s.address+"/v2/bench/pull/blobs/"+digest), fetch(nginx+"/sha256/"+hex[:2]+"/"+hex))
+			fetch(s.address+"/v2/bench/pull/blobs/"+digest), fetch(nginx+file))
 		if err != nil {
 			return err
 		}

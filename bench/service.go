@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"strings"
 	"time"
 )
@@ -97,4 +98,15 @@ func waitFor(port int) error {
 		time.Sleep(20 * time.Millisecond)
 	}
 	return fmt.Errorf("nothing answers on port %d", port)
+}
+
+// fileOf returns where content lies below the folder of blobs.
+func (s *service) fileOf(digest string) (string, error) {
+	hex := strings.TrimPrefix(digest, "sha256:")
+	blobs := filepath.Join(s.data, "blobs")
+	files, err := filepath.Glob(filepath.Join(blobs, "sha256", hex[:2], hex+"*"))
+	if err != nil || len(files) != 1 {
+		return "", fmt.Errorf("%d files of %s: %v", len(files), digest, err)
+	}
+	return strings.TrimPrefix(files[0], blobs), nil
 }

@@ -83,7 +83,10 @@ func (b *bench) pull() error {
 		return err
 	}
 	defer stop()
-	hex := strings.TrimPrefix(digest, "sha256:")
+	file, err := s.fileOf(digest)
+	if err != nil {
+		return err
+	}
 	for _, connections := range []int{1, 16} {
 		fetch := func(at string) func() (time.Duration, error) {
 			return func() (time.Duration, error) {
@@ -91,7 +94,7 @@ func (b *bench) pull() error {
 			}
 		}
 		err := b.pair(fmt.Sprintf("pull %d MiB, %d conn., nginx", b.size/mib, connections), float64(connections*b.size),
-			fetch(s.address+"/v2/bench/pull/blobs/"+digest), fetch(nginx+"/sha256/"+hex[:2]+"/"+hex))
+			fetch(s.address+"/v2/bench/pull/blobs/"+digest), fetch(nginx+file))
 		if err != nil {
 			return err
 		}

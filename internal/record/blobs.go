@@ -75,10 +75,17 @@ type Placing struct {
 // where the digest has another place already, which is not the one that was found
 // damaged, that one stays, and the caller takes what it placed.
 func (tx *Tx) KeepBlob(p Placing) (Blob, error) {
-	there, err := tx.Blob(p.Digest)
+	id, made, err := tx.contentID(p.Digest)
+	if err != nil {
+		return Blob{}, err
+	}
+	there, err := Blob{}, ErrNotFound
+	if !made {
+		there, err = tx.Blob(p.Digest)
+	}
 	switch {
 	case errors.Is(err, ErrNotFound):
-		return tx.addBlob(p)
+		return tx.addBlob(id, p)
 	case err != nil:
 		return there, err
 	case p.Damaged == nil || p.Damaged.Place != there.Place:
@@ -94,19 +101,19 @@ func (tx *Tx) KeepBlob(p Placing) (Blob, error) {
 		there.Place, there.PlacedAt, there.TouchedServed, there.ContentID).Error
 }
 
-func (tx *Tx) addBlob(p Placing) (Blob, error) {
-	id, err := tx.contentID(p.Digest)
+func (tx *Tx) addBlob(id int64, p Placing) (Blob, error) {
 	b := Blob{ContentID: id, Digest: p.Digest, Size: p.Size, Place: p.Place, PlacedAt: tx.Now(), TouchedServed: tx.Served()}
-	return b, errors.Join(err, tx.db.Exec("INSERT INTO blobs (content_id, size, place, placed_at, touched_served) VALUES (?, ?, ?, ?, ?)",
-		id, b.Size, b.Place, b.PlacedAt, b.TouchedServed).Error)
+	return b, tx.db.Exec("INSERT INTO blobs (content_id, size, place, placed_at, touched_served) VALUES (?, ?, ?, ?, ?)",
+		id, b.Size, b.Place, b.PlacedAt, b.TouchedServed).Error
 }
 
 // contentID returns the number of a digest, and gives it one where it has none.
-func (tx *Tx) contentID(digest oci.Digest) (id int64, err error) {
+func (tx *Tx) contentID(digest oci.Digest) (id int64, made bool, err error) {
 	if err := tx.db.Raw("SELECT id FROM contents WHERE digest = ?", digest).Scan(&id).Error; err != nil || id != 0 {
-		return id, err
+		return id, false, err
 	}
-	return id, tx.db.Raw("INSERT INTO contents (digest) VALUES (?) RETURNING id", digest).Scan(&id).Error
+	err = tx.db.Raw("INSERT INTO contents (digest) VALUES (?) RETURNING id", digest).Scan(&id).Error
+	return id, true, err
 }
 
 // TouchBlob notes that content came which is there already, and was looked at. It

@@ -22,8 +22,9 @@ func relationNumbers(of []oci.Relation) []int {
 	return numbers
 }
 
-// keepEdges records all that a manifest names in one statement a table, whose values
-// come as one text: so thousands of them hold the writer for some milliseconds alone.
+// keepEdges records all that a manifest names. The values come as one text, so that
+// thousands of them hold the writer for some milliseconds alone; in most cases all of
+// them are known by number, and it is one statement.
 func (tx *Tx) keepEdges(m Manifest, edges []oci.Edge) error {
 	if len(edges) == 0 {
 		return nil
@@ -37,13 +38,25 @@ func (tx *Tx) keepEdges(m Manifest, edges []oci.Edge) error {
 		return err
 	}
 	all := string(raw)
+	kept, err := tx.insertEdges(m, all)
+	if err != nil || kept == int64(len(edges)) {
+		return err
+	}
 	if err := tx.db.Exec("INSERT OR IGNORE INTO contents (digest) SELECT value ->> 1 FROM json_each(?)", all).Error; err != nil {
 		return err
 	}
 	if err := tx.db.Exec("INSERT OR IGNORE INTO media_types (name) SELECT DISTINCT value ->> 3 FROM json_each(?)", all).Error; err != nil {
 		return err
 	}
-	return tx.db.Exec(`INSERT INTO edges (manifest_id, position, repository_id, content_id, relation, media_type_id, size)
+	_, err = tx.insertEdges(m, all)
+	return err
+}
+
+// insertEdges records the edges, where they are not, whose digests and media types have
+// numbers, and returns how many.
+func (tx *Tx) insertEdges(m Manifest, all string) (int64, error) {
+	done := tx.db.Exec(`INSERT OR IGNORE INTO edges (manifest_id, position, repository_id, content_id, relation, media_type_id, size)
 		SELECT ?, key, ?, contents.id, value ->> 0, media_types.id, value ->> 2 FROM json_each(?)
-		CROSS JOIN contents ON contents.digest = value ->> 1 CROSS JOIN media_types ON media_types.name = value ->> 3`, m.ID, m.RepositoryID, all).Error
+		CROSS JOIN contents ON contents.digest = value ->> 1 CROSS JOIN media_types ON media_types.name = value ->> 3`, m.ID, m.RepositoryID, all)
+	return done.RowsAffected, done.Error
 }

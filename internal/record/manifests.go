@@ -2,9 +2,9 @@ package record
 
 import (
 	"context"
-	"errors"
 
 	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
 
 	"warthesis/internal/oci"
 )
@@ -94,39 +94,32 @@ func (v View) Manifests(repository int64, digests []oci.Digest) (map[oci.Digest]
 // KeepManifest records a manifest with all it names, or notes that one that is
 // there came again; one that was deleted is live again. The caller fills what
 // describes it, has recorded its document in this change, and has seen all that it
-// names.
+// names; when it has moved the tags, it calls SettleTags.
 func (tx *Tx) KeepManifest(repository Repository, m Manifest, document Blob, edges []oci.Edge) (Manifest, error) {
 	tx.forget = append(tx.forget, func(c *cache) { c.manifests.Remove(contentKey{repository.ID, m.Digest}) })
 	if err := tx.touchRepository(repository); err != nil {
 		return m, err
 	}
-	there, err := one[Manifest](manifestRows(tx.db).Where("manifests.repository_id = ? AND manifests.digest = ?", repository.ID, m.Digest))
-	switch {
-	case errors.Is(err, ErrNotFound):
-		return tx.addManifest(repository, m, document, edges)
-	case err != nil:
-		return there, err
-	}
-	revives := map[string]any{"state": StateLive, "touched_served": tx.Served(), "deleted_at": 0, "deleted_served": 0, "removal_id": 0}
-	if there.State != StateLive {
-		revives["untagged_at"], revives["untagged_served"] = tx.Now(), tx.Served()
-	}
-	there.State, there.DeletedAt, there.DeletedServed, there.RemovalID, there.TouchedServed = StateLive, 0, 0, 0, tx.Served()
-	return there, tx.db.Model(&Manifest{}).Where("id = ?", there.ID).Updates(revives).Error
-}
-
-func (tx *Tx) addManifest(repository Repository, m Manifest, document Blob, edges []oci.Edge) (Manifest, error) {
 	m.RepositoryID, m.ContentID, m.State = repository.ID, document.ContentID, StateLive
 	m.PushedAt, m.PushedServed, m.TouchedServed = tx.Now(), tx.Served(), tx.Served()
-	m.UntaggedAt, m.UntaggedServed = tx.Now(), tx.Served()
 	m.Place, m.PlacedAt = document.Place, document.PlacedAt
 	if m.Annotations == nil {
 		m.Annotations = map[string]string{}
 	}
-	if err := tx.db.Create(&m).Error; err != nil {
-		return m, err
+	insert := tx.db.Clauses(clause.OnConflict{DoNothing: true}).Create(&m)
+	if insert.Error != nil {
+		return m, insert.Error
 	}
-	return m, tx.keepEdges(m, edges)
+	if insert.RowsAffected > 0 {
+		return m, tx.keepEdges(m, edges)
+	}
+	there, err := one[Manifest](manifestRows(tx.db).Where("manifests.repository_id = ? AND manifests.digest = ?", repository.ID, m.Digest))
+	if err != nil {
+		return there, err
+	}
+	there.State, there.DeletedAt, there.DeletedServed, there.RemovalID, there.TouchedServed = StateLive, 0, 0, 0, tx.Served()
+	return there, tx.db.Model(&Manifest{}).Where("id = ?", there.ID).
+		Updates(map[string]any{"state": StateLive, "touched_served": tx.Served(), "deleted_at": 0, "deleted_served": 0, "removal_id": 0}).Error
 }
 
 // DeleteManifest takes a live manifest, and the tags that point to it, out of

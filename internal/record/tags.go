@@ -73,7 +73,7 @@ func (tx *Tx) MoveTag(repository Repository, name oci.Tag, to Manifest, by Actor
 		return false, err
 	}
 	tx.forget = append(tx.forget, func(c *cache) { c.tags.Remove(tagKey{repository.ID, name}) })
-	if err := errors.Join(tx.untagged(there.ManifestID), tx.tagged(to.ID)); err != nil {
+	if err := errors.Join(tx.untagged(there.ManifestID), tx.tagged(to)); err != nil {
 		return false, err
 	}
 	return true, tx.logTag(repository, name, there.ManifestID, to.ID, by)
@@ -96,8 +96,20 @@ func (tx *Tx) untagged(manifest int64) error {
 }
 
 // tagged notes that a tag points to a manifest.
-func (tx *Tx) tagged(manifest int64) error {
-	return tx.db.Exec("UPDATE manifests SET untagged_at = 0, untagged_served = 0 WHERE id = ? AND untagged_at <> 0", manifest).Error
+func (tx *Tx) tagged(m Manifest) error {
+	if m.UntaggedAt == 0 {
+		return nil
+	}
+	tx.forget = append(tx.forget, func(c *cache) { c.manifests.Remove(contentKey{m.RepositoryID, m.Digest}) })
+	return tx.db.Exec("UPDATE manifests SET untagged_at = 0, untagged_served = 0 WHERE id = ?", m.ID).Error
+}
+
+// SettleTags notes since when no tag points to a manifest that came, where none does.
+func (tx *Tx) SettleTags(m Manifest) error {
+	if m.UntaggedAt != 0 {
+		return nil
+	}
+	return tx.untagged(m.ID)
 }
 
 // DeleteTag removes a tag and writes the tag log; its row stays, as gone. It fails

@@ -171,6 +171,11 @@ func acceptManifest(ctx context.Context, tx *record.Tx, to target, tags []oci.Ta
 	if err := tx.Log(pushed); err != nil {
 		return row, err
 	}
+	if len(tags) == 0 {
+		if err := tx.SettleTags(kept); err != nil {
+			return row, err
+		}
+	}
 	for _, tag := range tags {
 		moved, err := tx.MoveTag(repository, tag, kept, actor(ctx))
 		if err != nil {

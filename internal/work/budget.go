@@ -23,10 +23,16 @@ var began = time.Now()
 type Budget struct {
 	// sign is how long after began a request last gave a sign of life; 0 for never.
 	sign atomic.Int64
+	// runs counts those that go: where there are none, requests leave no signs.
+	runs atomic.Int64
 }
 
 // Sign notes that a request is being served: it came, ended, or moved bytes.
-func (b *Budget) Sign() { b.sign.Store(int64(time.Since(began))) }
+func (b *Budget) Sign() {
+	if b.runs.Load() > 0 {
+		b.sign.Store(int64(time.Since(began)))
+	}
+}
 
 // Busy reports whether requests are being served.
 func (b *Budget) Busy() bool {

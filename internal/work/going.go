@@ -38,6 +38,8 @@ func (g *Going) do(k Kind) (err error) {
 			err = fmt.Errorf("it panicked: %v", r)
 		}
 	}()
+	g.works.budget.runs.Add(1)
+	defer g.works.budget.runs.Add(-1)
 	g.lung = lung{budget: g.works.budget, since: time.Now()}
 	g.kept = time.Now()
 	return k.Do(g.ctx, g)

@@ -1,7 +1,7 @@
 import { Box } from '@mui/material'
 import { lazy, Suspense, useState } from 'react'
 import { Route, Routes, useLocation } from 'react-router'
-import { useMe } from '../api/rights'
+import { useMe } from '../api/session'
 import { Trouble, Waiting } from '../parts/States'
 import { areas } from './areas'
 import { Fence } from './Fence'

@@ -1,7 +1,7 @@
 import { Box, Link, Typography } from '@mui/material'
 import { Link as Route, useLocation } from 'react-router'
-import { useService } from '../api/queries'
-import { useMe } from '../api/rights'
+import { useService } from '../api/service'
+import { useMe } from '../api/session'
 import { areas } from './areas'
 
 const places = areas.flatMap((a) => (a.rail ? [a.rail] : [])).sort((a, b) => a.order - b.order)

@@ -1,7 +1,7 @@
 import { Box, Button, InputBase, Tooltip, useColorScheme } from '@mui/material'
 import { useEffect, useRef, useState } from 'react'
 import { useNavigate, useSearchParams } from 'react-router'
-import { type Line, useChanges } from '../api/queries'
+import { type Line, useChanges } from '../api/changes'
 
 export function TopBar() {
   return (

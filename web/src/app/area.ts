@@ -1,5 +1,5 @@
 import type { ReactNode } from 'react'
-import type { Me } from '../api/rights'
+import type { Me } from '../api/session'
 
 // Area is what a folder of the console brings along: its pages, and where the rail
 // leads to it.

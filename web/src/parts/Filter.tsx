@@ -1,7 +1,7 @@
 import { InputBase } from '@mui/material'
 import { useEffect, useState } from 'react'
 import { useSearchParams } from 'react-router'
-import type { ListView, Sort } from '../api/queries'
+import type { ListView, Sort } from '../api/asking'
 
 // useListView keeps sort and filter of a list in the address, so that it can be sent.
 export function useListView(first: Sort) {

@@ -1,6 +1,6 @@
 import { Tab, Tabs } from '@mui/material'
 import { Link as Route, useLocation } from 'react-router'
-import { useMe } from '../api/rights'
+import { useMe } from '../api/session'
 
 // AccessTabs lead between the places about who may do what.
 export function AccessTabs() {

@@ -1,9 +1,10 @@
 import { Box, Checkbox, FormControlLabel, Typography } from '@mui/material'
 import { useState } from 'react'
-import { type MadeToken, useMakeToken, useMe } from '../api/rights'
+import { useMe } from '../api/session'
+import { type MadeToken, useMakeToken } from '../api/tokens'
 import { CommandLine } from '../parts/Commands'
 import { DialogButton, Field } from '../parts/Forms'
-import { useService } from '../api/queries'
+import { useService } from '../api/service'
 
 const actions = [
   { name: 'pull', about: 'pull' },

@@ -1,7 +1,7 @@
 import { Box, Button, Link, Paper, Typography } from '@mui/material'
 import { type FormEvent, useEffect, useState } from 'react'
-import { useService } from '../api/queries'
-import { useSignIn } from '../api/rights'
+import { useService } from '../api/service'
+import { useSignIn } from '../api/session'
 import { Field, Said } from '../parts/Forms'
 
 // SignIn is what somebody sees who has not signed in.

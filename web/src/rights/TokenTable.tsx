@@ -1,6 +1,7 @@
 import { Box, Typography } from '@mui/material'
 import { useState } from 'react'
-import { type MadeToken, type Token, useMe, useReplaceToken, useRevokeToken, useTokens } from '../api/rights'
+import { useMe } from '../api/session'
+import { type MadeToken, type Token, useReplaceToken, useRevokeToken, useTokens } from '../api/tokens'
 import { When } from '../parts/Amounts'
 import { Ask, DialogButton, Section } from '../parts/Forms'
 import { type PlainColumn, PlainTable } from '../parts/PlainTable'

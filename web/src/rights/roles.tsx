@@ -1,5 +1,5 @@
 import { Typography } from '@mui/material'
-import type { Role } from '../api/rights'
+import type { Role } from '../api/roles'
 import { When } from '../parts/Amounts'
 
 // roleColumns show a role, and whether it is used.
