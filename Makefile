@@ -51,7 +51,7 @@ check: $(CONSOLE)
 # test installs what is missing and runs everything.
 test: tools-for-tests check build
 	$(GO) build -race -tags $(TAGS) -o bin/warthesis-race ./cmd/warthesis
-	BINARY_UNDER_TEST=$(CURDIR)/bin/warthesis-race $(GO) test -race -timeout 20m -parallel 4 -tags $(TAGS) ./...
+	BINARY_UNDER_TEST=$(CURDIR)/bin/warthesis-race $(GO) test -count=1 -race -timeout 20m -parallel 4 -tags $(TAGS) ./...
 
 .PHONY: tools-for-tests tools-for-bench tools-for-screenshots
 tools-for-tests:

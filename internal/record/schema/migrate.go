@@ -73,7 +73,7 @@ func Migrate(file string) error {
 		return fmt.Errorf("they were written by a newer warthesis (version %d, this program knows %d); use that one", version, len(names))
 	}
 	if version == len(names) {
-		return nil
+		return shrink(ctx, conn, file)
 	}
 	if err := conn.Raw(func(c any) error {
 		return c.(*sqlite3.SQLiteConn).RegisterFunc("order_key", rule.OrderKey, true)
@@ -91,7 +91,7 @@ func Migrate(file string) error {
 			return fmt.Errorf("migrate by %s: %w", m.name, StorageError(err))
 		}
 	}
-	return shrink(ctx, conn, file, version)
+	return shrink(ctx, conn, file)
 }
 
 // copyFirst copies the records before they are changed, where the disk has room for
@@ -201,6 +201,11 @@ func (m *migration) run(ctx context.Context, file string, version int) error {
 	if err := checkReferences(ctx, tx); err != nil {
 		return err
 	}
+	if !m.quiet {
+		if _, err := tx.ExecContext(ctx, "INSERT INTO meta (key, value) VALUES (?, 'due') ON CONFLICT DO NOTHING", shrinkKey); err != nil {
+			return err
+		}
+	}
 	if _, err := tx.ExecContext(ctx, fmt.Sprintf("PRAGMA user_version = %d", version)); err != nil {
 		return err
 	}
@@ -236,11 +241,16 @@ func checkReferences(ctx context.Context, tx *sql.Tx) error {
 	return nil
 }
 
-// shrink gives back what tables of before took, where there is room to do so. It is
-// no loss where it fails: the space is used again.
-func shrink(ctx context.Context, conn *sql.Conn, file string, version int) error {
-	if version == 0 {
-		return nil
+// shrinkKey notes that a migration has left the space of tables that are gone.
+const shrinkKey = "shrink"
+
+// shrink gives back what tables of before took, where that is due and there is room to
+// do so; a start that was cut in it leaves it to the next. It is no loss where it
+// fails: the space is used again.
+func shrink(ctx context.Context, conn *sql.Conn, file string) error {
+	var due int
+	if err := conn.QueryRowContext(ctx, "SELECT count(*) FROM meta WHERE key = ?", shrinkKey).Scan(&due); err != nil || due == 0 {
+		return err
 	}
 	before, err := sizeOf(file)
 	if err != nil {
@@ -253,6 +263,9 @@ func shrink(ctx context.Context, conn *sql.Conn, file string, version int) error
 	if _, err := conn.ExecContext(ctx, "VACUUM"); err != nil {
 		slog.Warn("records: the space of before could not be given back, and is used again instead", "error", err)
 		return nil
+	}
+	if _, err := conn.ExecContext(ctx, "DELETE FROM meta WHERE key = ?", shrinkKey); err != nil {
+		return err
 	}
 	_, err = conn.ExecContext(ctx, "PRAGMA wal_checkpoint(TRUNCATE)")
 	return err

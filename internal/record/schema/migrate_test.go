@@ -63,10 +63,12 @@ var sums = map[string]string{
 	`SELECT tags.name || ' ' || removals.kind || ' ' || hex(order_key) || ' ' || moved_at FROM tags JOIN removals ON removals.id = removal_id WHERE tags.name = 'gone'`: "gone manifest  50",
 	`SELECT hex(order_key) || ' ' || moved_served FROM tags WHERE name = '1.8.0'`:                                                                                       "013101380130FF 11",
 	`SELECT untagged_at || ' ' || untagged_served FROM manifests WHERE id = 950`:                                                                                        "5000000000 5000",
-	`SELECT group_concat(account_id) FROM events`:                                                 "3,0",
-	`SELECT group_concat(to_id || '-' || from_id || '-' || moved_by) FROM tag_moves`:              "7-0-3,0-7-3,0-1-3",
-	`SELECT seq FROM sqlite_sequence WHERE name = 'tokens'`:                                       "40",
-	`SELECT coalesce(removal_id, 0) > 0 FROM holdings WHERE repository_id = 3 AND content_id = 3`: "1",
+	// What the tables of before took is given back, also where a cut came between.
+	`SELECT freelist_count || ' ' || (SELECT count(*) FROM meta WHERE key = 'shrink') FROM pragma_freelist_count`: "0 0",
+	`SELECT group_concat(account_id) FROM events`:                                                                 "3,0",
+	`SELECT group_concat(to_id || '-' || from_id || '-' || moved_by) FROM tag_moves`:                              "7-0-3,0-7-3,0-1-3",
+	`SELECT seq FROM sqlite_sequence WHERE name = 'tokens'`:                                                       "40",
+	`SELECT coalesce(removal_id, 0) > 0 FROM holdings WHERE repository_id = 3 AND content_id = 3`:                 "1",
 }
 
 func holds(t *testing.T, path string) {
@@ -167,6 +169,8 @@ func TestAMigrationThatFindsTheDiskFullChangesNothing(t *testing.T) {
 		assert.Equal(t, 1000, manifests)
 	}
 	assert.Greater(t, refused, 3)
+	// The space of before may not have been given back within the limit.
+	require.NoError(t, Migrate(path))
 	holds(t, path)
 }
 
