@@ -41,7 +41,11 @@ func (c *compiled) matches(text string) bool {
 	if c.exact {
 		return text == c.first
 	}
-	if len(text) < len(c.first)+len(c.last) || !strings.HasPrefix(text, c.first) || !strings.HasSuffix(text, c.last) {
+	// One byte at either end tells most apart, without a call.
+	if len(text) < len(c.first)+len(c.last) || c.first != "" && text[0] != c.first[0] || c.last != "" && text[len(text)-1] != c.last[len(c.last)-1] {
+		return false
+	}
+	if !strings.HasPrefix(text, c.first) || !strings.HasSuffix(text, c.last) {
 		return false
 	}
 	text = text[len(c.first) : len(text)-len(c.last)]
