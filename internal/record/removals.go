@@ -45,13 +45,9 @@ type Removal struct {
 
 // remove records a removal in a repository or, of a namespace, in a repository that has
 // only the namespace's ID, and returns its ID.
-func (tx *Tx) remove(kind RemovalKind, in Repository, name string, by Actor) (int64, error) {
-	r := Removal{
-		Kind: kind, NamespaceID: in.NamespaceID, RepositoryID: in.ID, Name: name,
-		RemovedAt: tx.Now(), RemovedServed: tx.Served(), RemovedBy: by.Account, Token: by.Token,
-	}
-	err := tx.db.Create(&r).Error
-	return r.ID, err
+func (tx *Tx) remove(kind RemovalKind, in Repository, name string, by Actor) (id int64, err error) {
+	return id, tx.db.Raw(`INSERT INTO removals (kind, namespace_id, repository_id, name, removed_at, removed_served, removed_by, token)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?) RETURNING id`, kind, in.NamespaceID, in.ID, name, tx.Now(), tx.Served(), by.Account, by.Token).Scan(&id).Error
 }
 
 // undo notes that a removal does not stand any more.
