@@ -49,4 +49,5 @@ shoot terminal-doctor "warthesis doctor --push $address/timetable/planner
 warthesis doctor 127.0.0.1:7099/timetable/planner
 warthesis audit $address --namespace timetable --limit 6
 warthesis token list $address --account ci-timetable"
-shoot terminal-help "warthesis --help | head -43"
+shoot terminal-runs "warthesis runs $address"
+shoot terminal-help "warthesis --help | head -44"

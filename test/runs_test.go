@@ -129,7 +129,7 @@ func TestTheClientShowsWhatRunsByItself(t *testing.T) {
 	t.Parallel()
 	s := kit.Start(t, t.TempDir())
 	out := kit.Must(t, "runs", s.Address)
-	for _, says := range []string{"There are no such runs", "pull-counts", "every 3s", "idle-uploads", "Ends uploads that nobody sends to"} {
+	for _, says := range []string{"No run is recorded", "pull-counts", "every 3s", "idle-uploads", "Ends uploads that nobody sends to"} {
 		assert.Contains(t, out, says)
 	}
 	kit.MakeAccount(t, s, "jun")

@@ -60,7 +60,11 @@ func listRuns(ctx context.Context, t term.Terminal, at site.Site, query url.Valu
 		}{list, kinds})
 	}
 	if len(list.Runs) == 0 {
-		fmt.Fprintln(t.Out, "There are no such runs. Work that takes well under a second leaves one only where it fails.")
+		none := "No run is recorded."
+		if query.Has("kind") || query.Has("state") {
+			none = "There is no such run."
+		}
+		fmt.Fprintln(t.Out, none+" Work that takes well under a second leaves one only where it fails.")
 	} else {
 		w := term.NewTable(t, "Run", "Kind", "State", "Progress", "Asked by", "Began", "Took")
 		term.AlignRight(w, "Run")

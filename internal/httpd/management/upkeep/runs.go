@@ -42,15 +42,24 @@ func (d *door) run(ctx context.Context, in *RunInput) (*desk.Reply[api.Run], err
 	if err := d.Access.MaySeeRuns(callers.From(ctx)); err != nil {
 		return nil, desk.Refusal(err)
 	}
-	row, err := d.Records.View(ctx).Run(in.ID)
+	row, err := d.find(ctx, in.ID)
 	if err != nil {
 		return nil, desk.Refusal(err)
 	}
 	return desk.OK(d.runOf(row), nil)
 }
 
+// find returns a run, or says that there is none.
+func (d *door) find(ctx context.Context, id int64) (record.Run, error) {
+	row, err := d.Records.View(ctx).Run(id)
+	if errors.Is(err, record.ErrNotFound) {
+		err = oci.Errorf(oci.CodeNameUnknown, "there is no run %d here; runs that ended are kept for 90 days", id)
+	}
+	return row, err
+}
+
 func (d *door) stopRun(ctx context.Context, in *RunInput) (*desk.None, error) {
-	row, err := d.Records.View(ctx).Run(in.ID)
+	row, err := d.find(ctx, in.ID)
 	if may := d.Access.MayStopRun(ctx, callers.From(ctx), row); may != nil {
 		return nil, desk.Refusal(may)
 	}
