@@ -150,10 +150,15 @@ func (a *Access) MayAudit(ctx context.Context, c Caller, namespace string) (id i
 // MayObserve refuses whoever may not see the figures of the process: those with a
 // role on the registry may, by a token of any scope.
 func (a *Access) MayObserve(c Caller) error {
+	return a.watcher(c, "metrics", "the figures of the process")
+}
+
+// watcher refuses whoever has no role on the registry.
+func (a *Access) watcher(c Caller, subject, what string) error {
 	if registryRole(a.records.Rights(), c.Account) != record.NoRole {
 		return nil
 	}
-	return a.denied(c, "metrics", "%s may not see the figures of the process: that takes a role on the registry", c.who())
+	return a.denied(c, subject, "%s may not see %s: that takes a role on the registry", c.who(), what)
 }
 
 // AsLoggedIn refuses whoever has not logged in.

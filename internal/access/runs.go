@@ -9,12 +9,7 @@ import (
 
 // MaySeeRuns refuses whoever may not see the work beside requests: those with a role
 // on the registry may, by a token of any scope.
-func (a *Access) MaySeeRuns(c Caller) error {
-	if registryRole(a.records.Rights(), c.Account) != record.NoRole {
-		return nil
-	}
-	return a.denied(c, "runs", "%s may not see the work beside requests: that takes a role on the registry", c.who())
-}
+func (a *Access) MaySeeRuns(c Caller) error { return a.watcher(c, "runs", "the work beside requests") }
 
 // MayStopRun refuses whoever may not stop runs, and logs that one was stopped.
 func (a *Access) MayStopRun(ctx context.Context, c Caller, run record.Run) error {

@@ -1,8 +1,6 @@
 package api
 
-import (
-	"time"
-)
+import "time"
 
 // Account is somebody, or a program, that can log in.
 type Account struct {

@@ -1,8 +1,6 @@
 package api
 
-import (
-	"warthesis/internal/oci"
-)
+import "warthesis/internal/oci"
 
 // Place is where something was found.
 type Place struct {

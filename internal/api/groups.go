@@ -1,7 +1,5 @@
 package api
 
-import ()
-
 // Group is accounts that get roles together.
 type Group struct {
 	Name        string   `json:"name"`

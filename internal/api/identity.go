@@ -1,7 +1,5 @@
 package api
 
-import ()
-
 // Device is a login of a terminal that was begun.
 type Device struct {
 	Handle   string `json:"handle"`

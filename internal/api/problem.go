@@ -1,7 +1,5 @@
 package api
 
-import ()
-
 // Problem is an error of the API (RFC 9457).
 type Problem struct {
 	Title  string          `json:"title,omitempty"`

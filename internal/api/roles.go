@@ -1,8 +1,6 @@
 package api
 
-import (
-	"time"
-)
+import "time"
 
 // Role is a role that somebody has in a place.
 type Role struct {

@@ -1,8 +1,6 @@
 package api
 
-import (
-	"time"
-)
+import "time"
 
 // SignIn is a name with its password.
 type SignIn struct {

@@ -1,8 +1,6 @@
 package oci
 
-import (
-	v1 "github.com/opencontainers/image-spec/specs-go/v1"
-)
+import v1 "github.com/opencontainers/image-spec/specs-go/v1"
 
 // Media types of manifests that are stored. The second pair is the second-schema
 // form that older clients push; it has the same shape and is kept as it came.

@@ -1,8 +1,6 @@
 package peer
 
-import (
-	"strings"
-)
+import "strings"
 
 // challenge is what a registry asks for (RFC 9110, section 11.6.1).
 type challenge struct {

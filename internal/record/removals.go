@@ -1,8 +1,6 @@
 package record
 
-import (
-	"warthesis/internal/oci"
-)
+import "warthesis/internal/oci"
 
 // Actor is who does something, for the logs.
 type Actor struct {
@@ -53,12 +51,6 @@ func (tx *Tx) remove(kind RemovalKind, in Repository, name string, by Actor) (id
 // undo notes that a removal does not stand any more.
 func (tx *Tx) undo(removal int64, by Actor) error {
 	return tx.db.Model(&Removal{}).Where("id = ?", removal).Updates(map[string]any{"undone_at": tx.Now(), "undone_by": by.Account}).Error
-}
-
-// Removals returns up to limit removals in a repository, the newest first.
-func (v View) Removals(repository int64, limit int) ([]Removal, error) {
-	var rows []Removal
-	return rows, v.db.Where("repository_id = ?", repository).Order("id DESC").Limit(limit).Find(&rows).Error
 }
 
 // TagMove is one line of the tag log.

@@ -55,7 +55,6 @@ func (tx *Tx) liveTag(repository int64, name oci.Tag) (tag, error) {
 // and moved is false.
 func (tx *Tx) MoveTag(repository Repository, name oci.Tag, to Manifest, by Actor) (moved bool, err error) {
 	there, err := tx.liveTag(repository.ID, name)
-	moves := map[string]any{"manifest_id": to.ID, "moved_at": tx.Now(), "moved_served": tx.Served(), "moved_by": by.Account}
 	switch {
 	case errors.Is(err, ErrNotFound):
 		err = tx.db.Create(&tag{
@@ -67,7 +66,8 @@ func (tx *Tx) MoveTag(repository Repository, name oci.Tag, to Manifest, by Actor
 	case there.ManifestID == to.ID:
 		return false, nil
 	default:
-		err = tx.db.Model(&tag{}).Where("id = ?", there.ID).Updates(moves).Error
+		err = tx.db.Model(&tag{}).Where("id = ?", there.ID).
+			Updates(map[string]any{"manifest_id": to.ID, "moved_at": tx.Now(), "moved_served": tx.Served(), "moved_by": by.Account}).Error
 	}
 	if err != nil {
 		return false, err

@@ -1,7 +1,5 @@
 package record
 
-import ()
-
 // HoldingKey names a holding: a repository and the number of a content.
 type HoldingKey struct {
 	RepositoryID int64

@@ -1,8 +1,6 @@
 package rule
 
-import (
-	"strings"
-)
+import "strings"
 
 // Version is a tag that is a semantic version: three numbers without leading zeros,
 // an optional v before them, and a pre-release part behind a dash. 1.2, 20240101 and

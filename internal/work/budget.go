@@ -11,8 +11,6 @@ const (
 	busyFor = 100 * time.Millisecond
 	// share is how much of the time runs have while it is busy: one part in so many.
 	share = 10
-	// longestWait bounds one wait of a run, so that it notices when it is stopped.
-	longestWait = 500 * time.Millisecond
 )
 
 // began is what the monotonic clock counts from.
@@ -55,7 +53,7 @@ func (l *lung) breathe(ctx context.Context) error {
 	}
 	owed := time.Since(l.since) * (share - 1)
 	for owed > 0 && l.budget.Busy() {
-		step := min(owed, busyFor/4, longestWait)
+		step := min(owed, busyFor/4)
 		select {
 		case <-time.After(step):
 		case <-ctx.Done():

@@ -94,9 +94,6 @@ func New(records *record.Store, clk clock.Clock, kinds ...Kind) (*Works, error) 
 // Budget is what the work shares with requests.
 func (w *Works) Budget() *Budget { return w.budget }
 
-// Kinds returns the kinds of work, as they were registered.
-func (w *Works) Kinds() []Kind { return w.kinds }
-
 func (w *Works) kind(name string) (Kind, bool) {
 	i := slices.IndexFunc(w.kinds, func(k Kind) bool { return k.Name == name })
 	if i < 0 {

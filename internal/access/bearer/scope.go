@@ -1,8 +1,6 @@
 package bearer
 
-import (
-	"strings"
-)
+import "strings"
 
 // AskedScope is what somebody asks a bearer token for.
 type AskedScope struct {

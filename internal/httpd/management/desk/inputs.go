@@ -1,7 +1,5 @@
 package desk
 
-import ()
-
 // RepositoryInput names a repository.
 type RepositoryInput struct {
 	Repository string `query:"repository" required:"true" maxLength:"255" doc:"Name of the repository"`

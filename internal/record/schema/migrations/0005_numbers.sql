@@ -238,7 +238,7 @@ CREATE TABLE holdings_next (
 ) WITHOUT ROWID;
 INSERT INTO holdings_next (repository_id, content_id, held_at, touched_served, ended_at, ended_served, removal_id)
     SELECT repository_id, blob_id, held_at, touched_at, ended_at, CASE ended_at WHEN 0 THEN 0 ELSE (SELECT served FROM moment) END,
-        CASE ended_at WHEN 0 THEN 0 ELSE (SELECT gone.id FROM gone WHERE gone.kind = 'blob' AND gone.row_id = blob_id AND gone.repository_id = holdings.repository_id) END
+        CASE ended_at WHEN 0 THEN 0 ELSE coalesce((SELECT gone.id FROM gone WHERE gone.kind = 'blob' AND gone.row_id = blob_id AND gone.repository_id = holdings.repository_id), 0) END
     FROM holdings ORDER BY repository_id, blob_id;
 DROP TABLE holdings;
 ALTER TABLE holdings_next RENAME TO holdings;
@@ -296,7 +296,7 @@ INSERT INTO manifests_next (id, repository_id, content_id, digest, state, media_
         pulled_at, CASE pulled_at WHEN 0 THEN 0 ELSE (SELECT served FROM moment) END, pulls,
         CASE WHEN tagged THEN 0 ELSE pushed_at END, CASE WHEN tagged THEN 0 ELSE (SELECT served FROM moment) END,
         deleted_at, CASE deleted_at WHEN 0 THEN 0 ELSE (SELECT served FROM moment) END,
-        CASE deleted_at WHEN 0 THEN 0 ELSE (SELECT gone.id FROM gone WHERE gone.kind = 'manifest' AND gone.row_id = m.id) END
+        CASE deleted_at WHEN 0 THEN 0 ELSE coalesce((SELECT gone.id FROM gone WHERE gone.kind = 'manifest' AND gone.row_id = m.id), 0) END
     FROM (SELECT *, EXISTS (SELECT 1 FROM tags WHERE tags.manifest_id = manifests.id) AS tagged FROM manifests) AS m ORDER BY id;
 
 CREATE TABLE edges_next (
