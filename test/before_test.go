@@ -48,10 +48,22 @@ func TestAnswersAreThoseOfTheVersionBefore(t *testing.T) {
 	require.Greater(t, len(then), 500)
 	assert.Equal(t, slices.Sorted(maps.Keys(then)), slices.Sorted(maps.Keys(now)))
 	for question, answer := range then {
-		if !assert.Equal(t, answer, now[question], question) {
+		if !assert.Equal(t, asNow(answer), asNow(now[question]), question) {
 			break
 		}
 	}
+}
+
+// beside is what was said to people of a repository that is not there, and has changed,
+// with the length that it gave the answer.
+var beside = regexp.MustCompile(`Content-Length:\[[0-9]+\] |; it is made by the first push to it|; the first push makes it, or whoever may make one`)
+
+// asNow leaves that out.
+func asNow(answer string) string {
+	if strings.HasPrefix(answer, "404") {
+		return beside.ReplaceAllString(answer, "")
+	}
+	return answer
 }
 
 func makeBefore(t *testing.T) {

@@ -185,7 +185,7 @@ func TestARangeCountsOnlyForWhatTheCallerHasOfIt(t *testing.T) {
 
 // serveOnce runs the service until it ends, with its output where it is told.
 func serveOnce(t *testing.T, data string, out *os.File, more ...string) (said string, failed bool) {
-	cmd := exec.Command(kit.Binary(t), append([]string{"serve", "--data", data, "--free-bytes", "-1"}, more...)...)
+	cmd := exec.Command(kit.Binary(t), append([]string{"serve", "--data", data, "--free-bytes", "1"}, more...)...)
 	cmd.Env = append(os.Environ(), "WARTHESIS_ADMIN_PASSWORD=")
 	var text bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &text, &text
@@ -234,7 +234,7 @@ func TestWhoHasTheMachineGetsIn(t *testing.T) {
 	assert.False(t, comesIn("admin", found[1]))
 	assert.False(t, w.good(session), "its sessions have ended")
 	r := kit.RunWith(t, "short", "admin-password", "ines", "--data", data, "--from-stdin")
-	assert.Equal(t, 1, r.Code)
+	assert.Equal(t, 2, r.Code)
 	assert.Contains(t, r.Err, "fewer than 10 characters")
 	require.Equal(t, 0, kit.RunWith(t, "a password from the file", "admin-password", "ines", "--data", data, "--from-stdin").Code)
 	assert.True(t, comesIn("ines", "a password from the file"))

@@ -39,7 +39,7 @@ type inside struct {
 
 func startInside(t testing.TB, kinds ...work.Kind) *inside {
 	c := config.Default()
-	c.Data, c.FreeBytes = t.TempDir(), -1
+	c.Data, c.FreeBytes = t.TempDir(), 1
 	home, err := serve.OpenHome(c, serve.RunningClock)
 	require.NoError(t, err)
 	require.NoError(t, home.Access.MakeFirstAdmin(context.Background(), kit.Password))
@@ -128,13 +128,13 @@ func TestRunsAreSeenWithTheirProgressAndStopped(t *testing.T) {
 func TestTheClientShowsWhatRunsByItself(t *testing.T) {
 	t.Parallel()
 	s := kit.Start(t, t.TempDir())
-	out := kit.Must(t, "runs", s.Address)
+	out := kit.Must(t, "runs", "list", s.Address)
 	for _, says := range []string{"No run is recorded", "pull-counts", "every 3s", "idle-uploads", "Ends uploads that nobody sends to"} {
 		assert.Contains(t, out, says)
 	}
 	kit.MakeAccount(t, s, "jun")
 	kit.LogInAs(t, s.Address, "jun", kit.MemberPassword)
-	refused := kit.Run(t, "runs", s.Address)
+	refused := kit.Run(t, "runs", "list", s.Address)
 	assert.Equal(t, 3, refused.Code)
 	assert.Contains(t, refused.Err, "that takes a role on the registry")
 	assert.Equal(t, 2, kit.Run(t, "runs", "show", s.Address, "last").Code)

@@ -12,6 +12,8 @@ import (
 	"golang.org/x/sync/singleflight"
 
 	"warthesis/internal/access/bearer"
+	"warthesis/internal/access/issuers"
+	"warthesis/internal/access/ledger"
 	"warthesis/internal/access/passwords"
 	"warthesis/internal/clock"
 	"warthesis/internal/record"
@@ -31,8 +33,8 @@ type Access struct {
 	slow       *passwords.Slowdown
 	hashers    *passwords.Hashers
 	trying     singleflight.Group
-	ledger     *ledger
-	issuers    *issuers
+	ledger     *ledger.Ledger
+	issuers    *issuers.Issuers
 	// outgoing returns a context by which issuers are asked.
 	outgoing func(context.Context) context.Context
 	// companyIssuer is that of the company's login, "" for none.
@@ -63,7 +65,7 @@ func Open(records *record.Store, clk clock.Clock, folder string, outgoing func(c
 	}
 	a := &Access{
 		records: records, clock: clk, keys: keys, verified: verified, bearer: bearer, bearerSeed: maphash.MakeSeed(), slow: slow,
-		hashers: hashers, ledger: newLedger(clk), issuers: newIssuers(), stop: stop, outgoing: outgoing,
+		hashers: hashers, ledger: ledger.New(clk), issuers: issuers.New(outgoing), stop: stop, outgoing: outgoing,
 	}
 	rand.Read(a.macKey[:])
 	return a, nil

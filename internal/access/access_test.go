@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"warthesis/internal/access/bearer"
+	"warthesis/internal/access/ledger"
 	"warthesis/internal/access/passwords"
 	"warthesis/internal/clock"
 	"warthesis/internal/oci"
@@ -368,7 +369,7 @@ func TestRefusalsAreWrittenInBatchesAndAFloodIsCounted(t *testing.T) {
 	w.stop = make(chan struct{})
 	lines := func() []record.Event {
 		require.NoError(t, w.flush(false))
-		lines, err := w.records.Events(ctx, record.EventFilter{Verdict: record.VerdictRefused, Limit: 10 * mostNobodyLines})
+		lines, err := w.records.Events(ctx, record.EventFilter{Verdict: record.VerdictRefused, Limit: 10 * ledger.MostNobodyLines})
 		require.NoError(t, err)
 		return lines
 	}
@@ -377,7 +378,7 @@ func TestRefusalsAreWrittenInBatchesAndAFloodIsCounted(t *testing.T) {
 		w.Refused(record.Event{Account: "jun", Repository: "signals/relay", Detail: string(action)}, action)
 	}
 	assert.Empty(t, lines(), "what belongs to it may still come")
-	w.clk.MoveTo(w.clk.Now().Add(settles))
+	w.clk.MoveTo(w.clk.Now().Add(ledger.Settles))
 	require.Len(t, lines(), 1)
 	assert.Equal(t, "push (4 requests)", lines()[0].Detail, "the highest of what was refused")
 
@@ -385,14 +386,14 @@ func TestRefusalsAreWrittenInBatchesAndAFloodIsCounted(t *testing.T) {
 		w.refusedNobody(record.Event{Address: "192.0.2.1", Account: fmt.Sprint("name", i), Detail: "wrong password"})
 		w.refusedNobody(record.Event{Address: fmt.Sprintf("2001:db8:%x::%x", i%16, i), Detail: "a token"})
 	}
-	w.clk.MoveTo(w.clk.Now().Add(nobodyEvery))
+	w.clk.MoveTo(w.clk.Now().Add(ledger.NobodyEvery))
 	assert.Len(t, lines(), 1+1+16, "one for each address, of IPv6 for each network")
 	assert.True(t, slices.ContainsFunc(lines(), func(e record.Event) bool { return strings.Contains(e.Detail, "and others (5000 requests)") }))
-	for i := range 2 * mostOwners {
+	for i := range 2 * ledger.MostOwners {
 		w.refusedNobody(record.Event{Address: fmt.Sprintf("198.51.%d.%d", i/256, i%256), Detail: "a token"})
 	}
-	w.clk.MoveTo(w.clk.Now().Add(nobodyEvery))
-	assert.Less(t, len(lines()), 20+mostOwners)
+	w.clk.MoveTo(w.clk.Now().Add(ledger.NobodyEvery))
+	assert.Less(t, len(lines()), 20+ledger.MostOwners)
 	assert.Contains(t, lines()[0].Detail, "more lines of addresses without a login came too fast")
 }
 

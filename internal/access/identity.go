@@ -9,6 +9,7 @@ import (
 	"github.com/coreos/go-oidc/v3/oidc"
 	"github.com/golang-jwt/jwt/v5"
 
+	"warthesis/internal/access/issuers"
 	"warthesis/internal/oci"
 	"warthesis/internal/record"
 	"warthesis/internal/rule"
@@ -31,7 +32,7 @@ func (a *Access) Trade(ctx context.Context, identity, address string) (Caller, e
 		if asked.Issuer != unverified.Issuer || !slices.Contains(unverified.Audience, asked.Audience) || !rule.MatchText(asked.Subject, unverified.Subject) {
 			continue
 		}
-		leave, err := a.issuers.asking.Enter(address)
+		leave, err := a.issuers.Asking.Enter(address)
 		if err != nil {
 			return Caller{}, err
 		}
@@ -55,6 +56,18 @@ func (a *Access) Trade(ctx context.Context, identity, address string) (Caller, e
 	return Caller{}, unknown
 }
 
+// Provider returns an issuer.
+func (a *Access) Provider(ctx context.Context, issuer string) (*oidc.Provider, error) {
+	what := "the issuer of an identity rule"
+	if company := a.companyIssuer.Load(); company != nil && *company == issuer {
+		what = "the company's login"
+	}
+	return a.issuers.Provider(ctx, issuer, what)
+}
+
+// ErrIssuer: an issuer of identities, the company's login perhaps, does not answer.
+var ErrIssuer = issuers.ErrIssuer
+
 // mostIdentity is the longest identity in bytes.
 const mostIdentity = 16 << 10
 
@@ -77,6 +90,9 @@ func (a *Access) MakeIdentityRule(ctx context.Context, c Caller, r record.Identi
 		return oci.Errorf(oci.CodeQueryInvalid, "%s is a person; an identity rule is for a machine account", account)
 	}
 	r.AccountID = found.ID
+	if err := a.issuers.Check(ctx, r.Issuer); err != nil {
+		return err
+	}
 	e := c.Event(record.EventIdentityRuleMade)
 	e.Subject = "identity rule " + r.Name
 	e.Detail = fmt.Sprintf("%s of %s for %s is %s", r.Subject, r.Issuer, r.Audience, account)

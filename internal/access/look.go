@@ -185,6 +185,32 @@ func (a *Access) Groups() []GroupMembers {
 	return all
 }
 
+// Group returns a group with its members. It fails with oci.CodeNameUnknown.
+func (a *Access) Group(name string) (GroupMembers, error) {
+	for _, g := range a.Groups() {
+		if g.Name == name {
+			return g, nil
+		}
+	}
+	return GroupMembers{}, noGroup(name)
+}
+
+// Admins returns the names of the registry admins that are not disabled, in order.
+func (a *Access) Admins() []string {
+	var names []string
+	a.records.Rights().EachAccount(func(account record.Account) {
+		if account.Admin && account.DisabledAt == 0 {
+			names = append(names, account.Name)
+		}
+	})
+	sort.Strings(names)
+	return names
+}
+
+// SeesAbove reports whether a member of a place may know who has a role there from
+// above it: not one whose credential is bounded.
+func (a *Access) SeesAbove(c Caller) bool { return !c.Nobody() && !c.Bounded() }
+
 // Offers is what a caller may do besides its roles in places.
 type Offers struct {
 	Admin, MakesNamespaces, ListsAccounts, ReadsAudit bool

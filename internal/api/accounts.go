@@ -43,3 +43,10 @@ type NewPassword struct {
 	Current  string `json:"current,omitempty" maxLength:"1024" doc:"The one that the caller has; needed for the own account"`
 	Password string `json:"password" minLength:"1" maxLength:"1024"`
 }
+
+// AccountWithRoles is an account with what it may do.
+type AccountWithRoles struct {
+	Account
+	Roles []Role  `json:"roles" nullable:"false" doc:"The roles that it has itself or by a group, in places that the caller may see"`
+	May   []Scope `json:"may" nullable:"false" doc:"What the account may do, by pattern, as far as the caller may see"`
+}

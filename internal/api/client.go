@@ -135,6 +135,9 @@ func (c *Client) Send(ctx context.Context, method, path string, query url.Values
 		if errors.As(err, &cause) {
 			err = cause.Err
 		}
+		if errors.Is(err, oci.CodeDistrusted) {
+			return nil, err
+		}
 		return nil, fmt.Errorf("%s does not answer: %w", c.Base, err)
 	}
 	if answer.StatusCode >= http.StatusMultipleChoices {
@@ -159,7 +162,7 @@ func (o otherMake) Is(target error) bool { return target == ErrOtherMake }
 // codes gives refusals of the API their kinds.
 var codes = map[int]oci.Code{
 	http.StatusUnauthorized: oci.CodeUnauthorized, http.StatusForbidden: oci.CodeDenied, http.StatusNotFound: oci.CodeNameUnknown,
-	http.StatusConflict: oci.CodeInUse, http.StatusTooManyRequests: oci.CodeTooManyRequests, http.StatusUnprocessableEntity: oci.CodeQueryInvalid,
+	http.StatusConflict: oci.CodeInUse, http.StatusTooManyRequests: oci.CodeTooManyRequests, http.StatusUnprocessableEntity: oci.CodeQueryInvalid, http.StatusBadRequest: oci.CodeQueryInvalid,
 }
 
 // problem makes an error of a refusal.
@@ -176,12 +179,8 @@ func (c *Client) problem(answer *http.Response, body io.Reader) error {
 		// What fails for a while says nothing about what it is.
 		return err
 	}
-	sentence := p.Detail
-	for _, e := range p.Errors {
-		sentence += "; " + e.Location + ": " + e.Message
-	}
 	// One line, which passes for none of the client's own.
-	sentence = strings.Join(strings.Fields(sentence), " ")
+	sentence := strings.Join(strings.Fields(p.Detail), " ")
 	code, known := codes[answer.StatusCode]
 	switch {
 	case code == oci.CodeUnauthorized && c.Secret == "" && c.NotLoggedIn != nil:

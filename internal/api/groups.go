@@ -33,3 +33,9 @@ type NewTeam struct {
 	Owners      []string `json:"owners,omitempty" maxItems:"100" doc:"Accounts that own the namespace"`
 	Writers     []string `json:"writers,omitempty" maxItems:"1000" doc:"Accounts that join the group"`
 }
+
+// GroupWithRoles is a group with the roles that it gives.
+type GroupWithRoles struct {
+	Group
+	Roles []Role `json:"roles" nullable:"false" doc:"The roles that it gives, in places that the caller may see"`
+}

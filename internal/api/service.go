@@ -18,6 +18,7 @@ type Service struct {
 	Address string `json:"address" doc:"The registry's address as it stands in references, host and port"`
 	TLS     bool   `json:"tls" doc:"Whether the address is served over TLS"`
 	Company string `json:"company,omitempty" doc:"Name of the company's login, where there is one"`
+	Trial   bool   `json:"trial,omitempty" doc:"Whether it is a trial, in which anybody on its machine may do everything without a login"`
 }
 
 // Change is something that happened, as it is told to open consoles.

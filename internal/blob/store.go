@@ -151,7 +151,7 @@ func (s *Store) Room() error {
 		return err
 	}
 	if floor := s.floor(size); left < floor {
-		return oci.Errorf(oci.CodeStorageFull, "the registry's disk has %d MiB left and keeps %d MiB free; "+
+		return oci.Errorf(oci.CodeStorageFull, "the registry's disk is full: it has %d MiB left, and keeps %d MiB free; "+
 			"ask whoever runs the registry to make room", left>>20, floor>>20)
 	}
 	return nil

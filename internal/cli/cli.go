@@ -24,6 +24,8 @@ import (
 
 // Main runs the command line and returns the exit code.
 func Main(args []string, version string) int {
+	// A pipe that breaks is a write that fails, and says so.
+	signal.Ignore(syscall.SIGPIPE)
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	t := term.Terminal{Out: &term.Visible{To: os.Stdout}, Err: &term.Visible{To: os.Stderr}, Patient: new(atomic.Bool)}
 	defer func() {
@@ -35,10 +37,17 @@ func Main(args []string, version string) int {
 	root := newRoot(t, version)
 	root.SetArgs(rights.AsHelper(os.Args[0], args))
 	err := root.ExecuteContext(ctx)
-	if err == nil {
-		return term.ExitDone
+	if fault := t.Fault(); err == nil && fault != nil {
+		if errors.Is(fault, syscall.EPIPE) {
+			// Whoever read it has left, and knows why.
+			return term.ExitFailed
+		}
+		err = fmt.Errorf("what there was to say could not be written: %w", fault)
 	}
-	if errors.Is(err, context.Canceled) {
+	switch {
+	case err == nil:
+		return term.ExitDone
+	case errors.Is(err, context.Canceled):
 		fmt.Fprintln(t.Err, "Stopped.")
 		return term.ExitFailed
 	}
@@ -51,38 +60,37 @@ func newRoot(t term.Terminal, version string) *cobra.Command {
 		Use:   "warthesis",
 		Short: "A private registry for container images and other OCI artifacts",
 		Long: "Warthesis keeps container images and other OCI artifacts.\n\n" +
-			"\"warthesis serve\" is the registry; every other command talks to one.",
+			"\"warthesis serve\" is the registry; every other command talks to one. Where a command names a registry, a place in it is\n" +
+			"REGISTRY/NAMESPACE or REGISTRY/NAMESPACE/REPOSITORY; the default registry may be left out.\n\n" +
+			"Commands that tell something take --output json. They end with 0 (done), 1 (failed), 2 (wrong use),\n" +
+			"3 (refused by a right or a rule), 4 (not there) or 5 (checked, and not as it should be).",
 		Version:       version,
 		SilenceErrors: true,
 		SilenceUsage:  true,
-		Args: func(c *cobra.Command, args []string) error {
+		Args:          cobra.ArbitraryArgs,
+		RunE: func(c *cobra.Command, args []string) error {
 			if len(args) > 0 {
-				return term.Usage("there is no command %q; warthesis --help lists them", args[0])
+				return term.NoCommand(c, args[0])
 			}
-			return nil
+			return c.Help()
 		},
-		RunE: func(c *cobra.Command, _ []string) error { return c.Help() },
 	}
 	root.SetOut(t.Out)
 	root.SetErr(t.Err)
-	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
-		return term.Usage("%w (see warthesis %s --help)", err, c.Name())
-	})
+	root.SetFlagErrorFunc(term.FlagError)
 	root.SetVersionTemplate("warthesis {{.Version}}\n")
 	root.AddGroup(
 		&cobra.Group{ID: term.GroupImages, Title: "Move images:"},
 		&cobra.Group{ID: term.GroupLook, Title: "Look:"},
+		&cobra.Group{ID: term.GroupNames, Title: "Places:"},
 		&cobra.Group{ID: term.GroupRights, Title: "Who may do what:"},
 		&cobra.Group{ID: term.GroupRun, Title: "Run a registry:"},
 	)
+	root.SetHelpCommandGroupID(term.GroupRun)
+	root.SetCompletionCommandGroupID(term.GroupRun)
 	remote := &site.Remote{T: t, Version: version}
-	root.PersistentFlags().BoolVar(&remote.Unencrypted, "unencrypted", false,
-		"speak plain HTTP to a registry that is not on this machine; everybody on the way can read and change what passes")
-	root.PersistentFlags().StringVar(&remote.Authority, "ca", "", "trust the certificates in this PEM file, besides those of the system")
-	root.PersistentFlags().StringVar(&remote.LoginFile, "login-file", "", "file with the logins, in the form that container engines share")
 	for _, add := range []func(*cobra.Command, *site.Remote){image.Add, names.Add, rights.Add, trust.Add, upkeep.Add, service.Add} {
 		add(root, remote)
 	}
-	term.CheckArguments(root)
 	return root
 }

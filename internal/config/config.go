@@ -10,75 +10,72 @@ import (
 	"net"
 	"net/netip"
 	"net/url"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
-
-	"github.com/goccy/go-yaml"
-	"github.com/goccy/go-yaml/ast"
-
-	"warthesis/internal/given"
 )
 
 // Config is the settings of one service.
 type Config struct {
 	// Data is the folder that holds everything.
-	Data string `yaml:"data"`
+	Data string
 	// Listen is the address to serve on, host:port.
-	Listen string `yaml:"listen"`
+	Listen string
 	// ListenUnencrypted allows to listen beyond this machine without TLS: whoever is
 	// on the way then reads passwords and tokens. Behind a load balancer that ends
 	// TLS it is needed.
-	ListenUnencrypted bool `yaml:"listen_unencrypted"`
+	ListenUnencrypted bool
 	// OutsideAddresses are those under which the registry is reached, such as
 	// https://registry.larkspur.example, the one to be shown first.
-	OutsideAddresses List `yaml:"outside_addresses"`
+	OutsideAddresses List
 	// TrustedProxies are the addresses or networks of load balancers whose
 	// forwarded headers count.
-	TrustedProxies List `yaml:"trusted_proxies"`
+	TrustedProxies List
 	// Certificates are pairs of files, certificate:key, one pair for each host name
 	// where that is wanted. They are read again when they change.
-	Certificates List `yaml:"certificates"`
+	Certificates List
 	// PrivateAuthority serves TLS by an own authority, made at the first start, for
 	// the hosts of the outside addresses and of listen.
-	PrivateAuthority bool `yaml:"private_authority"`
+	PrivateAuthority bool
 	// CompanyIssuer is the address of the company's OpenID Connect issuer.
-	CompanyIssuer string `yaml:"company_issuer"`
+	CompanyIssuer string
 	// CompanyName is what the button of the company's login says.
-	CompanyName string `yaml:"company_name"`
+	CompanyName string
 	// CompanyClient is the registry's client ID at the issuer.
-	CompanyClient string `yaml:"company_client"`
+	CompanyClient string
 	// CompanySecretFile has the client's secret; empty for a public client.
-	CompanySecretFile string `yaml:"company_secret_file"`
+	CompanySecretFile string
 	// CompanyAccountClaim is the claim that names the account.
-	CompanyAccountClaim string `yaml:"company_account_claim"`
+	CompanyAccountClaim string
 	// CompanyGroupsClaim is the claim that lists the groups.
-	CompanyGroupsClaim string `yaml:"company_groups_claim"`
+	CompanyGroupsClaim string
 	// AdminPassword is that of the first admin; it comes from the environment alone.
-	AdminPassword string `yaml:"-"`
+	AdminPassword string
 	// StopWithin is how long requests in flight may take to finish at a stop.
-	StopWithin Duration `yaml:"stop_within"`
+	StopWithin Duration
 	// BodyIdle is how long a sender or a receiver may stall before it is cut.
-	BodyIdle Duration `yaml:"body_idle"`
+	BodyIdle Duration
 	// ManifestBytes is the largest manifest that is taken.
-	ManifestBytes int64 `yaml:"manifest_bytes"`
+	ManifestBytes int64
 	// BlobBytes is the largest blob that is taken.
-	BlobBytes int64 `yaml:"blob_bytes"`
+	BlobBytes int64
 	// UploadsPerCaller is how many uploads one account or address may have open.
-	UploadsPerCaller int64 `yaml:"uploads_per_caller"`
+	UploadsPerCaller int64
 	// UploadIdle is how long an upload that nobody sends to is kept.
-	UploadIdle Duration `yaml:"upload_idle"`
+	UploadIdle Duration
 	// HeaderWithin is how long a request's headers may take to come.
-	HeaderWithin Duration `yaml:"header_within"`
+	HeaderWithin Duration
 	// FreeBytes is the disk space that uploads leave free: 0 for the smaller of
-	// 1 GiB and 2 %, below zero for none.
-	FreeBytes int64 `yaml:"free_bytes"`
+	// 1 GiB and 2 %.
+	FreeBytes int64
+	// Trial lets anybody on this machine do everything without a login, in a registry
+	// that begins empty.
+	Trial bool
 	// LogFormat is text or json.
-	LogFormat string `yaml:"log_format"`
+	LogFormat string
 	// LogLevel is info, or debug to log every read as well.
-	LogLevel string `yaml:"log_level"`
+	LogLevel string
 }
 
 // Default returns the settings of a service that was told nothing.
@@ -105,14 +102,6 @@ func Default() Config {
 // Duration is a span of time, written as 90s, 5m or 1h30m.
 type Duration time.Duration
 
-// UnmarshalYAML reads a duration, and says on which line one is wrong.
-func (d *Duration) UnmarshalYAML(node ast.Node) error {
-	if err := d.Set(strings.Trim(node.String(), `"'`)); err != nil {
-		return fmt.Errorf("line %d: %w", node.GetToken().Position.Line, err)
-	}
-	return nil
-}
-
 // Set reads a duration; it makes the type a flag.
 func (d *Duration) Set(s string) error {
 	span, err := time.ParseDuration(s)
@@ -132,20 +121,6 @@ func (d *Duration) Type() string { return "duration" }
 // List is several values, written as a YAML list or as text with commas.
 type List []string
 
-// UnmarshalYAML reads a list, or one value.
-func (l *List) UnmarshalYAML(read func(any) error) error {
-	var several []string
-	if read(&several) == nil {
-		*l = several
-		return nil
-	}
-	var one string
-	if err := read(&one); err != nil {
-		return err
-	}
-	return l.Set(one)
-}
-
 // Set reads a list from text; it makes the type a flag.
 func (l *List) Set(s string) error {
 	*l = nil
@@ -163,66 +138,10 @@ func (l *List) String() string { return strings.Join(*l, ",") }
 // Type names the kind of value to readers of the help.
 func (l *List) Type() string { return "list" }
 
-// ReadFile puts the settings of a YAML file over c. Errors name key and line.
-func (c *Config) ReadFile(path string) error {
-	raw, err := given.Read(path, fileLimit)
-	if err != nil {
-		return fmt.Errorf("read the configuration: %w", err)
-	}
-	if err := yaml.UnmarshalWithOptions(raw, c, yaml.Strict()); err != nil {
-		return fmt.Errorf("the configuration %s is not right:\n%s", path, yaml.FormatError(err, false, true))
-	}
-	return nil
-}
-
-// fileLimit is the largest configuration file in bytes that is read.
-const fileLimit = 1 << 20
-
-const prefix = "WARTHESIS_"
-
-// Variables of the same prefix that are no settings of the service.
-const (
-	// passwordKey is too secret for a file or a flag.
-	passwordKey = "admin_password"
-	// clientPrefix begins those of the client.
-	clientPrefix = "client_"
-)
-
-// injected are the variables that clusters put into each container for a service
-// called warthesis: where it is, and nothing that anybody has set.
-var injected = regexp.MustCompile(`^(service_host|service_port(_.+)?|port|port_[0-9]+_(tcp|udp|sctp)(_(proto|port|addr))?)$`)
-
-// ReadEnvironment puts WARTHESIS_… variables, given as "NAME=value", over c. A
-// variable is named as the key in the file, in capitals.
-func (c *Config) ReadEnvironment(environment []string) error {
-	for _, entry := range environment {
-		name, value, _ := strings.Cut(entry, "=")
-		key, ours := strings.CutPrefix(name, prefix)
-		if !ours {
-			continue
-		}
-		switch key = strings.ToLower(key); {
-		case strings.HasPrefix(key, clientPrefix), injected.MatchString(key):
-			continue
-		case key == passwordKey:
-			c.AdminPassword = value
-			continue
-		}
-		if err := c.Set(key, value); err != nil {
-			return fmt.Errorf("the environment variable %s: %w", name, err)
-		}
-	}
-	return nil
-}
-
-// Set puts one setting over c, by its key in the file.
-func (c *Config) Set(key, value string) error {
-	settings := c.settings()
-	set, known := settings[key]
-	if !known {
-		return fmt.Errorf("there is no setting %s; there are %s", key, strings.Join(slices.Sorted(maps.Keys(settings)), ", "))
-	}
-	return set(value)
+// Keys returns the keys of all settings, in order.
+func Keys() []string {
+	var c Config
+	return slices.Sorted(maps.Keys(c.settings()))
 }
 
 // settings returns how each setting is read from text.
@@ -268,41 +187,59 @@ func (c *Config) settings() map[string]func(string) error {
 		"uploads_per_caller":    number(&c.UploadsPerCaller),
 		"upload_idle":           c.UploadIdle.Set,
 		"free_bytes":            number(&c.FreeBytes),
+		"trial":                 truth(&c.Trial),
 		"log_format":            text(&c.LogFormat),
 		"log_level":             text(&c.LogLevel),
 	}
 }
 
-// Check refuses settings that cannot be meant.
+// problem is what is wrong with a setting.
+type problem struct{ key, says string }
+
+// Check refuses settings that cannot be meant, all of them at once.
 func (c *Config) Check() error {
-	host, _, err := net.SplitHostPort(c.Listen)
-	switch {
-	case c.Data == "":
-		return errors.New("data is empty: name the folder that holds the registry's content")
-	case err != nil:
-		return fmt.Errorf("listen is %q: write host:port, as in 127.0.0.1:7070", c.Listen)
-	case !IsLoopback(host) && !c.TLS() && !c.ListenUnencrypted:
-		return fmt.Errorf("listen is %q, which other machines reach, and there is no TLS: passwords and tokens would pass unencrypted. "+
-			"Give certificates, or --private-authority for one of its own; behind a load balancer that ends TLS say --listen-unencrypted", c.Listen)
-	case c.PrivateAuthority && len(c.Certificates) > 0:
-		return errors.New("private_authority and certificates are both given: take one of them")
-	case c.CompanyIssuer != "" && c.CompanyClient == "":
-		return errors.New("company_issuer is given without company_client: name the registry's client ID at the issuer")
-	case c.ManifestBytes < 1<<10 || c.ManifestBytes > 64<<20:
-		return fmt.Errorf("manifest_bytes is %d: it must be between 1 KiB and 64 MiB", c.ManifestBytes)
-	case c.BlobBytes < 1<<20:
-		return fmt.Errorf("blob_bytes is %d: it must be at least 1 MiB", c.BlobBytes)
-	case c.UploadsPerCaller < 1:
-		return fmt.Errorf("uploads_per_caller is %d: it must be at least 1", c.UploadsPerCaller)
-	case c.LogFormat != "text" && c.LogFormat != "json":
-		return fmt.Errorf("log_format is %q: it is text or json", c.LogFormat)
-	case c.LogLevel != "info" && c.LogLevel != "debug":
-		return fmt.Errorf("log_level is %q: it is info or debug", c.LogLevel)
+	var said []error
+	for _, p := range c.problems() {
+		said = append(said, errors.New(p.says))
 	}
-	_, outside := c.Outside()
-	_, trusted := c.Trusted()
-	_, pairs := c.Pairs()
-	return errors.Join(outside, trusted, pairs)
+	return errors.Join(said...)
+}
+
+// problems returns what is wrong with the settings as they stand together.
+func (c *Config) problems() (all []problem) {
+	wrong := func(is bool, key, format string, args ...any) {
+		if is {
+			all = append(all, problem{key, fmt.Sprintf(format, args...)})
+		}
+	}
+	host, _, err := net.SplitHostPort(c.Listen)
+	wrong(c.Data == "", "data", "data is empty: name the folder that holds the registry's content")
+	wrong(err != nil, "listen", "listen is %q: write host:port, as in 127.0.0.1:7070", c.Listen)
+	wrong(err == nil && !c.Trial && !IsLoopback(host) && !c.TLS() && !c.ListenUnencrypted, "listen",
+		"listen is %q, which other machines reach, and there is no TLS: passwords and tokens would pass unencrypted. "+
+			"Give certificates, or --private-authority for one of its own; behind a load balancer that ends TLS say --listen-unencrypted", c.Listen)
+	wrong(err == nil && c.Trial && !IsLoopback(host), "trial",
+		"listen is %q, which other machines reach, and trial is true: a trial lets anybody do everything, and so listens on this machine alone, as on 127.0.0.1:7070", c.Listen)
+	wrong(c.Trial && (c.TLS() || len(c.OutsideAddresses) > 0 || len(c.TrustedProxies) > 0 || c.CompanyIssuer != ""), "trial",
+		"trial is true, and a trial is for this machine alone: leave certificates, private_authority, outside_addresses, trusted_proxies and company_issuer out")
+	wrong(c.PrivateAuthority && len(c.Certificates) > 0, "certificates", "private_authority and certificates are both given: take one of them")
+	wrong(c.CompanyIssuer != "" && c.CompanyClient == "", "company_issuer", "company_issuer is given without company_client: name the registry's client ID at the issuer")
+	wrong(c.ManifestBytes < 1<<10 || c.ManifestBytes > 64<<20, "manifest_bytes", "manifest_bytes is %d: it must be from 1024 (1 KiB) to 67108864 (64 MiB)", c.ManifestBytes)
+	wrong(c.BlobBytes < 1<<20, "blob_bytes", "blob_bytes is %d: it must be at least 1048576 (1 MiB)", c.BlobBytes)
+	wrong(c.UploadsPerCaller < 1, "uploads_per_caller", "uploads_per_caller is %d: it must be at least 1", c.UploadsPerCaller)
+	wrong(c.FreeBytes < 0, "free_bytes", "free_bytes is %d: it is a number of bytes, or 0 for the smaller of 1 GiB and 2 %%", c.FreeBytes)
+	wrong(c.LogFormat != "text" && c.LogFormat != "json", "log_format", "log_format is %q: it is text or json", c.LogFormat)
+	wrong(c.LogLevel != "info" && c.LogLevel != "debug", "log_level", "log_level is %q: it is info or debug", c.LogLevel)
+	for key, check := range map[string]func() error{
+		"outside_addresses": func() error { _, err := c.Outside(); return err },
+		"trusted_proxies":   func() error { _, err := c.Trusted(); return err },
+		"certificates":      func() error { _, err := c.Pairs(); return err },
+	} {
+		if err := check(); err != nil {
+			wrong(true, key, "%s", err)
+		}
+	}
+	return all
 }
 
 // TLS reports whether the service serves over TLS.

@@ -49,6 +49,8 @@ type Options struct {
 	Outside []*url.URL
 	// Trusted are the proxies whose forwarded headers count.
 	Trusted []netip.Prefix
+	// Trial, where set, is who everybody is.
+	Trial *access.Caller
 	// Authority is the certificate of the private authority, nil where there is none.
 	Authority     []byte
 	Version       string
@@ -72,8 +74,8 @@ func New(o Options) (http.Handler, error) {
 		return nil, err
 	}
 	router.RedirectTrailingSlash = false
-	who := callers.New(callers.Options{Access: o.Access, Outside: o.Outside, Trusted: o.Trusted, RequestID: requestID})
-	router.Use(identify(), logged(), recovered(), management.Who(who))
+	who := callers.New(callers.Options{Access: o.Access, Outside: o.Outside, Trusted: o.Trusted, Trial: o.Trial, RequestID: requestID})
+	router.Use(identify(), logged(), recovered(), management.OnlyHere(who), management.Who(who))
 	registerHealth(router, o)
 	if o.Authority != nil {
 		router.GET(AuthorityPath, func(c *gin.Context) { c.Data(http.StatusOK, "application/x-pem-file", o.Authority) })
@@ -83,7 +85,7 @@ func New(o Options) (http.Handler, error) {
 		Registry: o.Registry, BodyIdle: o.BodyIdle, ManifestBytes: o.ManifestBytes, Access: o.Access, Callers: who, Budget: o.Work.Budget(),
 	})
 	management.Register(router, &desk.Desk{
-		Registry: o.Registry, Records: o.Records, Access: o.Access, Work: o.Work, Callers: who, Company: o.Company, CompanyName: o.CompanyName, Version: o.Version, Stopping: o.Stopping,
+		Registry: o.Registry, Records: o.Records, Access: o.Access, Work: o.Work, Callers: who, Company: o.Company, CompanyName: o.CompanyName, Version: o.Version, Stopping: o.Stopping, Trial: o.Trial != nil,
 	})
 	page, err := console.New()
 	if err != nil {

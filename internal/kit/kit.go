@@ -141,7 +141,7 @@ func StartAlone(t testing.TB, data string, more ...string) *Service {
 }
 
 func newService(t testing.TB, data string, more []string) *Service {
-	s := &Service{t: t, Data: data, log: &buffer{}, args: append([]string{"serve", "--data", data, "--free-bytes", "-1"}, more...)}
+	s := &Service{t: t, Data: data, log: &buffer{}, args: append([]string{"serve", "--data", data, "--free-bytes", "1"}, more...)}
 	t.Cleanup(func() {
 		s.Kill()
 		if t.Failed() {

@@ -37,6 +37,14 @@ func (f *Folder) Pack(to string) error {
 	return os.RemoveAll(f.at)
 }
 
+// PackTo writes the images of this run as one tar, and leaves the folder as it is.
+func (f *Folder) PackTo(out io.Writer) error {
+	if err := f.pack(out); err != nil {
+		return fmt.Errorf("write the tar: %w", err)
+	}
+	return nil
+}
+
 func (f *Folder) pack(out io.Writer) error {
 	w := tar.NewWriter(out)
 	names := make([]string, 0, len(f.brought))

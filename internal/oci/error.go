@@ -39,6 +39,9 @@ const (
 	CodeBlobTooLarge Code = "BLOB_TOO_LARGE"
 	// CodeStorageFull: the registry has no room for content.
 	CodeStorageFull Code = "STORAGE_FULL"
+	// CodeDistrusted: a connection that is not believed, or leads nowhere. It is never
+	// sent: a client says it to itself.
+	CodeDistrusted Code = "DISTRUSTED"
 	// CodeStorageFault: the registry holds the content and cannot read it.
 	CodeStorageFault Code = "STORAGE_FAULT"
 )

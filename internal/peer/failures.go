@@ -39,6 +39,10 @@ func (c *Client) unreachable(err error) error {
 	if errors.Is(err, context.Canceled) {
 		return context.Canceled
 	}
+	var said *oci.Error
+	if errors.As(err, &said) && said.Code == oci.CodeDistrusted {
+		return said
+	}
 	var dns *net.DNSError
 	sentence := fmt.Errorf("%s does not answer: %w", c.registry, errors.Unwrap(err))
 	switch {

@@ -279,3 +279,25 @@ func (tx *Tx) LogAll(events []Event) error {
 	}
 	return tx.db.CreateInBatches(&events, 100).Error
 }
+
+// Done is how often an account did something in a repository.
+type Done struct {
+	Repository oci.Name
+	Kind       EventKind
+	Times      int64
+	LastAt     Stamp
+}
+
+// DoneBy returns what an account did in repositories since a moment, by repository as
+// it is called now and by kind; in one namespace, or with 0 in all.
+func (s *Store) DoneBy(ctx context.Context, account, namespace int64, since Stamp) ([]Done, error) {
+	query := s.read.WithContext(ctx).Table("events").Select("repositories.name AS repository, events.kind, count(*) AS times, max(events.at) AS last_at").
+		Joins("JOIN repositories ON repositories.id = events.repository_id").
+		Where("events.account_id = ? AND events.account_id <> 0 AND events.at >= ? AND events.verdict = ?", account, since, VerdictDone).
+		Group("events.repository_id, events.kind").Order("repositories.name, events.kind")
+	if namespace != 0 {
+		query = query.Where("events.namespace_id = ?", namespace)
+	}
+	var rows []Done
+	return rows, query.Find(&rows).Error
+}

@@ -37,3 +37,19 @@ func (tx *Tx) KeepServed() error {
 	return tx.db.Clauses(clause.OnConflict{UpdateAll: true}).
 		Create(&meta{Key: servedKey, Value: strconv.FormatInt(tx.Served(), 10)}).Error
 }
+
+const trialKey = "trial"
+
+// IsTrial reports whether the records were begun by a trial.
+func (v View) IsTrial() (bool, error) {
+	_, err := one[meta](v.db.Where("key = ?", trialKey))
+	if errors.Is(err, ErrNotFound) {
+		return false, nil
+	}
+	return err == nil, err
+}
+
+// BeginTrial notes that the records are a trial's from now on.
+func (tx *Tx) BeginTrial() error {
+	return tx.db.Clauses(clause.OnConflict{UpdateAll: true}).Create(&meta{Key: trialKey, Value: "true"}).Error
+}

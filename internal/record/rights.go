@@ -7,101 +7,107 @@ import (
 	"gorm.io/gorm"
 
 	"warthesis/internal/oci"
+	"warthesis/internal/record/table"
 )
 
 // Rights is all that verdicts depend on, as of one commit. It is never changed: a
 // commit makes the next one of it, which shares what stayed. It is safe for
 // concurrent use.
 type Rights struct {
-	accounts   table[int64, Account]
-	names      table[string, int64]
-	identities table[Identity, int64]
-	groups     table[int64, Group]
-	groupsOf   table[int64, []int64]
+	accounts   table.Table[int64, Account]
+	names      table.Table[string, int64]
+	identities table.Table[Identity, int64]
+	groups     table.Table[int64, Group]
+	groupsOf   table.Table[int64, []int64]
 	// tokens has those that are not revoked, by hash.
-	tokens     table[string, Token]
-	hashes     table[int64, string]
-	namespaces table[string, Namespace]
+	tokens     table.Table[string, Token]
+	hashes     table.Table[int64, string]
+	namespaces table.Table[string, Namespace]
 	// namespaceNames and repositoryNames tell under which name a place stands here.
-	namespaceNames table[int64, string]
+	namespaceNames table.Table[int64, string]
 	// repositories has those with a visibility of their own or a grant.
-	repositories    table[oci.Name, Repository]
-	repositoryNames table[int64, oci.Name]
-	grants          table[GrantKey, Grant]
+	repositories    table.Table[oci.Name, Repository]
+	repositoryNames table.Table[int64, oci.Name]
+	grants          table.Table[GrantKey, Grant]
 	rules           []IdentityRule
 	settings        Settings
 }
 
 // Account returns an account by ID.
-func (r *Rights) Account(id int64) (Account, bool) { return r.accounts.get(id) }
+func (r *Rights) Account(id int64) (Account, bool) { return r.accounts.Get(id) }
 
 // AccountNamed returns an account by name.
 func (r *Rights) AccountNamed(name string) (Account, bool) {
-	id, ok := r.names.get(name)
+	id, ok := r.names.Get(name)
 	if !ok {
 		return Account{}, false
 	}
-	return r.accounts.get(id)
+	return r.accounts.Get(id)
 }
 
 // AccountOf returns the account of somebody at the company's login.
 func (r *Rights) AccountOf(i Identity) (Account, bool) {
-	id, ok := r.identities.get(i)
+	id, ok := r.identities.Get(i)
 	if !ok {
 		return Account{}, false
 	}
-	return r.accounts.get(id)
+	return r.accounts.Get(id)
 }
 
 // EachAccount calls each for every account, in no order.
 func (r *Rights) EachAccount(each func(Account)) {
-	r.accounts.all(func(_ int64, a Account) { each(a) })
+	r.accounts.All(func(_ int64, a Account) { each(a) })
 }
 
 // Group returns a group by ID.
-func (r *Rights) Group(id int64) (Group, bool) { return r.groups.get(id) }
+func (r *Rights) Group(id int64) (Group, bool) { return r.groups.Get(id) }
 
 // EachGroup calls each for every group, in no order.
-func (r *Rights) EachGroup(each func(Group)) { r.groups.all(func(_ int64, g Group) { each(g) }) }
+func (r *Rights) EachGroup(each func(Group)) { r.groups.All(func(_ int64, g Group) { each(g) }) }
 
 // GroupsOf returns the IDs of an account's groups.
 func (r *Rights) GroupsOf(account int64) []int64 {
-	groups, _ := r.groupsOf.get(account)
+	groups, _ := r.groupsOf.Get(account)
 	return groups
 }
 
 // EachMember calls each for every account that is in groups, in no order.
-func (r *Rights) EachMember(each func(account int64, groups []int64)) { r.groupsOf.all(each) }
+func (r *Rights) EachMember(each func(account int64, groups []int64)) { r.groupsOf.All(each) }
 
 // Token returns a token that is not revoked by the hash of its secret.
-func (r *Rights) Token(hash string) (Token, bool) { return r.tokens.get(hash) }
+func (r *Rights) Token(hash string) (Token, bool) { return r.tokens.Get(hash) }
 
 // TokenByID returns a token that is not revoked.
 func (r *Rights) TokenByID(id int64) (Token, bool) {
-	hash, ok := r.hashes.get(id)
+	hash, ok := r.hashes.Get(id)
 	if !ok {
 		return Token{}, false
 	}
-	return r.tokens.get(hash)
+	return r.tokens.Get(hash)
 }
 
 // Namespace returns a namespace by name.
-func (r *Rights) Namespace(name string) (Namespace, bool) { return r.namespaces.get(name) }
+func (r *Rights) Namespace(name string) (Namespace, bool) { return r.namespaces.Get(name) }
+
+// EachNamespace calls each for every namespace that is not removed, in no order.
+func (r *Rights) EachNamespace(each func(Namespace)) {
+	r.namespaces.All(func(_ string, n Namespace) { each(n) })
+}
 
 // NamespaceByID returns a namespace that is not removed.
 func (r *Rights) NamespaceByID(id int64) (Namespace, bool) {
-	name, ok := r.namespaceNames.get(id)
+	name, ok := r.namespaceNames.Get(id)
 	if !ok {
 		return Namespace{}, false
 	}
-	return r.namespaces.get(name)
+	return r.namespaces.Get(name)
 }
 
 // Repository returns a repository that has a visibility of its own or a grant.
-func (r *Rights) Repository(name oci.Name) (Repository, bool) { return r.repositories.get(name) }
+func (r *Rights) Repository(name oci.Name) (Repository, bool) { return r.repositories.Get(name) }
 
 // Grant returns the grant of an account or a group in exactly one place.
-func (r *Rights) Grant(k GrantKey) (Grant, bool) { return r.grants.get(k) }
+func (r *Rights) Grant(k GrantKey) (Grant, bool) { return r.grants.Get(k) }
 
 // IdentityRules returns the identity rules, the oldest first. They are shared: the
 // caller does not change them.
@@ -136,9 +142,9 @@ func (tx *Tx) editsOf() ([]edit, error) {
 		}, func(a Account) int64 { return a.ID }),
 		reread(tx, &edits, t.groups, "id IN ?", func(r *Rights, id int64, g *Group) {
 			if g == nil {
-				r.groups.drop(id)
+				r.groups.Drop(id)
 			} else {
-				r.groups.set(id, *g)
+				r.groups.Set(id, *g)
 			}
 		}, func(g Group) int64 { return g.ID }),
 		reread(tx, &edits, t.tokens, "id IN ? AND revoked_at = 0", (*Rights).setToken, func(t Token) int64 { return t.ID }),
@@ -198,9 +204,9 @@ func (tx *Tx) membersEdits(edits *[]edit) error {
 		}
 		*edits = append(*edits, func(r *Rights) {
 			if len(groups) == 0 {
-				r.groupsOf.drop(account)
+				r.groupsOf.Drop(account)
 			} else {
-				r.groupsOf.set(account, groups)
+				r.groupsOf.Set(account, groups)
 			}
 		})
 	}
@@ -215,9 +221,9 @@ func (tx *Tx) grantEdits(edits *[]edit) error {
 		}
 		*edits = append(*edits, func(r *Rights) {
 			if g.ID == 0 {
-				r.grants.drop(key)
+				r.grants.Drop(key)
 			} else {
-				r.grants.set(key, g)
+				r.grants.Set(key, g)
 			}
 		})
 	}
@@ -225,24 +231,24 @@ func (tx *Tx) grantEdits(edits *[]edit) error {
 }
 
 func (r *Rights) setAccount(a Account) {
-	if before, known := r.accounts.get(a.ID); known && before.Subject != "" {
-		r.identities.drop(Identity{before.Issuer, before.Subject})
+	if before, known := r.accounts.Get(a.ID); known && before.Subject != "" {
+		r.identities.Drop(Identity{before.Issuer, before.Subject})
 	}
-	r.accounts.set(a.ID, a)
-	r.names.set(a.Name, a.ID)
+	r.accounts.Set(a.ID, a)
+	r.names.Set(a.Name, a.ID)
 	if a.Subject != "" {
-		r.identities.set(Identity{a.Issuer, a.Subject}, a.ID)
+		r.identities.Set(Identity{a.Issuer, a.Subject}, a.ID)
 	}
 }
 
 func (r *Rights) setToken(id int64, t *Token) {
-	if hash, known := r.hashes.get(id); known {
-		r.tokens.drop(hash)
-		r.hashes.drop(id)
+	if hash, known := r.hashes.Get(id); known {
+		r.tokens.Drop(hash)
+		r.hashes.Drop(id)
 	}
 	if t != nil {
-		r.tokens.set(t.Hash, *t)
-		r.hashes.set(id, t.Hash)
+		r.tokens.Set(t.Hash, *t)
+		r.hashes.Set(id, t.Hash)
 	}
 }
 
@@ -256,35 +262,35 @@ func (r *Rights) setRepository(id int64, found *Repository) {
 
 // setNamed puts a place under the name that it has now, and takes it from the one
 // that it had, where that is not another's by now; nil takes it away.
-func setNamed[N comparable, P any](places *table[N, P], names *table[int64, N], id int64, place *P, of func(P) (int64, N)) {
-	if before, known := names.get(id); known {
-		there, _ := places.get(before)
+func setNamed[N comparable, P any](places *table.Table[N, P], names *table.Table[int64, N], id int64, place *P, of func(P) (int64, N)) {
+	if before, known := names.Get(id); known {
+		there, _ := places.Get(before)
 		if owner, _ := of(there); owner == id {
-			places.drop(before)
+			places.Drop(before)
 		}
-		names.drop(id)
+		names.Drop(id)
 	}
 	if place != nil {
 		_, name := of(*place)
-		places.set(name, *place)
-		names.set(id, name)
+		places.Set(name, *place)
+		names.Set(id, name)
 	}
 }
 
 // seal ends the changes of this copy.
 func (r *Rights) seal() {
-	r.accounts.seal()
-	r.names.seal()
-	r.identities.seal()
-	r.groups.seal()
-	r.groupsOf.seal()
-	r.tokens.seal()
-	r.hashes.seal()
-	r.namespaces.seal()
-	r.namespaceNames.seal()
-	r.repositories.seal()
-	r.repositoryNames.seal()
-	r.grants.seal()
+	r.accounts.Seal()
+	r.names.Seal()
+	r.identities.Seal()
+	r.groups.Seal()
+	r.groupsOf.Seal()
+	r.tokens.Seal()
+	r.hashes.Seal()
+	r.namespaces.Seal()
+	r.namespaceNames.Seal()
+	r.repositories.Seal()
+	r.repositoryNames.Seal()
+	r.grants.Seal()
 }
 
 // followRights makes the next rights of the last ones. Only the writer calls it.
@@ -326,12 +332,12 @@ func loadRights(db *gorm.DB) (*Rights, error) {
 		r.setAccount(a)
 	}
 	for _, g := range groups {
-		r.groups.set(g.ID, g)
+		r.groups.Set(g.ID, g)
 	}
 	for _, m := range members {
 		known := r.GroupsOf(m.AccountID)
 		if len(known) == 0 || known[len(known)-1] != m.GroupID {
-			r.groupsOf.set(m.AccountID, append(known, m.GroupID))
+			r.groupsOf.Set(m.AccountID, append(known, m.GroupID))
 		}
 	}
 	for i := range tokens {
@@ -344,7 +350,7 @@ func loadRights(db *gorm.DB) (*Rights, error) {
 		r.setRepository(repositories[i].ID, &repositories[i])
 	}
 	for _, g := range grants {
-		r.grants.set(g.GrantKey, g)
+		r.grants.Set(g.GrantKey, g)
 	}
 	r.seal()
 	return r, nil

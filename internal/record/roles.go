@@ -167,6 +167,12 @@ func (s *Store) GrantsOf(ctx context.Context, account int64) ([]GrantRow, error)
 	return rows, ofMember(grantRows(s.read.WithContext(ctx)), account).Find(&rows).Error
 }
 
+// GrantsOfGroup returns the roles that a group gives.
+func (s *Store) GrantsOfGroup(ctx context.Context, group int64) ([]GrantRow, error) {
+	var rows []GrantRow
+	return rows, grantRows(s.read.WithContext(ctx)).Where("grants.group_id = ? AND grants.account_id = 0", group).Find(&rows).Error
+}
+
 // OwnsSomething reports whether an account is owner of any place.
 func (s *Store) OwnsSomething(ctx context.Context, account int64) (bool, error) {
 	var found []Grant

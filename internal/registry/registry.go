@@ -205,7 +205,7 @@ func newID() string {
 func (r *Registry) repository(ctx context.Context, name oci.Name) (record.Repository, error) {
 	found, err := r.find(ctx, name)
 	if errors.Is(err, record.ErrNotFound) {
-		return found, oci.Errorf(oci.CodeNameUnknown, "there is no repository %s here; it is made by the first push to it", name)
+		return found, oci.Errorf(oci.CodeNameUnknown, "there is no repository %s here", name)
 	}
 	return found, err
 }

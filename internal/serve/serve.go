@@ -136,6 +136,11 @@ type Started struct {
 	Address, Scheme string
 	// AdminPassword is that of the account admin, where the first start made one up.
 	AdminPassword string
+	// Outside is the address under which others reach it, with its scheme; "" for the
+	// one it listens on.
+	Outside string
+	// Trial tells that anybody may do everything.
+	Trial bool
 	// Fingerprint is that of the private authority's certificate, where there is one.
 	Fingerprint string
 }
@@ -166,7 +171,17 @@ func (s *service) run(ctx context.Context, started func(Started) error) error {
 	if err != nil {
 		return err
 	}
-	doors, err := s.doors(private)
+	var trial *access.Caller
+	if s.config.Trial {
+		everybody, err := s.home.Access.BeginTrial(ctx)
+		if err != nil {
+			return err
+		}
+		trial, s.says.Trial = &everybody, true
+	} else if err := s.home.Access.NoTrial(ctx); err != nil {
+		return err
+	}
+	doors, err := s.doors(private, trial)
 	if err != nil {
 		return err
 	}
@@ -186,6 +201,9 @@ func (s *service) run(ctx context.Context, started func(Started) error) error {
 	if certificates != nil {
 		s.says.Scheme = "https"
 		server.TLSConfig = certificates.Config()
+	}
+	if outside, err := s.config.Outside(); err == nil && len(outside) > 0 {
+		s.says.Outside = outside[0].String()
 	}
 	if err := s.begin(ctx, started); err != nil {
 		return err
@@ -254,7 +272,7 @@ func (s *service) certificates() (*authority.Certificates, *authority.Private, e
 	return certificates, nil, err
 }
 
-func (s *service) doors(private *authority.Private) (http.Handler, error) {
+func (s *service) doors(private *authority.Private, trial *access.Caller) (http.Handler, error) {
 	outside, err := s.config.Outside()
 	if err != nil {
 		return nil, err
@@ -265,7 +283,7 @@ func (s *service) doors(private *authority.Private) (http.Handler, error) {
 	}
 	o := httpd.Options{
 		Registry: s.home.Registry, Records: s.home.Records, Access: s.home.Access, Work: s.home.Work, Version: s.version, Outside: outside, Trusted: trusted,
-		BodyIdle: time.Duration(s.config.BodyIdle), ManifestBytes: s.config.ManifestBytes, Stopping: s.stopping,
+		BodyIdle: time.Duration(s.config.BodyIdle), ManifestBytes: s.config.ManifestBytes, Stopping: s.stopping, Trial: trial,
 	}
 	if private != nil {
 		o.Authority = private.PEM()

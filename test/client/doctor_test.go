@@ -39,14 +39,14 @@ func TestTheDoctorStopsWhereItFails(t *testing.T) {
 		step string
 		says string
 	}{
-		{"a name that is none", []string{"nothing.invalid:7070"}, 1, "name", "Does this machine ask the right name server"},
-		{"a port where nothing is", []string{nobody}, 1, "port", "Does the service run"},
-		{"a website", []string{website}, 1, "API", "is no registry"},
-		{"TLS that was not expected", []string{secure.Address}, 1, "API", "trust " + secure.Address},
-		{"a certificate for another name", []string{"--ca", other, secure.Address}, 1, "TLS", "is not for 127.0.0.1 but for one.example"},
-		{"an authority that is not trusted", []string{"--ca", other, private.Address}, 1, "TLS", "trust " + private.Address},
-		{"no TLS where it was expected", []string{strings.Replace(s.Address, "127.0.0.1", "0.0.0.0", 1)}, 1, "TLS", "does not speak TLS"},
-		{"no login for what is closed", []string{s.Address + "/berths/seatmap:1"}, 3, "read", "not logged in to " + s.Address},
+		{"a name that is none", []string{"nothing.invalid:7070"}, 5, "name", "Does this machine ask the right name server"},
+		{"a port where nothing is", []string{nobody}, 5, "port", "Does the service run"},
+		{"a website", []string{website}, 5, "API", "is no registry"},
+		{"TLS that was not expected", []string{private.Address}, 5, "TLS", "trust " + private.Address},
+		{"a certificate for another name", []string{"--ca", other, secure.Address}, 5, "TLS", `it is made out for one.example, and signed by "test"`},
+		{"an authority that is not trusted", []string{"--ca", other, private.Address}, 5, "TLS", "trust " + private.Address},
+		{"no TLS where it was expected", []string{strings.Replace(s.Address, "127.0.0.1", "0.0.0.0", 1)}, 5, "TLS", "does not speak TLS"},
+		{"no login for what is closed", []string{s.Address + "/berths/seatmap:1"}, 5, "read", "not logged in to " + s.Address},
 	} {
 		r := kit.Run(t, append([]string{"doctor"}, c.args...)...)
 		assert.Equal(t, c.code, r.Code, c.what)
@@ -60,13 +60,13 @@ func TestTheDoctorStopsWhereItFails(t *testing.T) {
 	// Logged in, one may read and not push; the entry that was used is named.
 	require.Equal(t, 0, kit.RunWith(t, kit.MemberPassword, "login", s.Address, "--account", "jun", "--from-stdin").Code)
 	r := kit.Run(t, "doctor", "--push", s.Address+"/berths/seatmap")
-	assert.Equal(t, 3, r.Code)
+	assert.Equal(t, 5, r.Code)
 	assert.Contains(t, r.Out, "as jun, by the entry "+s.Address)
 	assert.Contains(t, r.Out, "✓ read")
 	assert.Contains(t, r.Out, "jun may not push to berths/seatmap")
 	assert.Contains(t, kit.Must(t, "doctor", s.Address+"/berths/seatmap:1"), "is there: sha256:")
 	r = kit.Run(t, "doctor", s.Address+"/berths/seatmap:2")
-	assert.Equal(t, 4, r.Code)
+	assert.Equal(t, 5, r.Code)
 	left, err := os.ReadDir(filepath.Join(s.Data, "incoming"))
 	require.NoError(t, err)
 	assert.Empty(t, left, "what was tried leaves nothing")
@@ -90,16 +90,16 @@ func TestTheDoctorLooksAtTheServicesOwnMachine(t *testing.T) {
 	require.NoError(t, err)
 	defer taken.Close()
 	r = kit.Run(t, "doctor", "--service", "--config", settings(fmt.Sprintf("data: %s\nlisten: %s\n", data, taken.Addr())))
-	assert.Equal(t, 1, r.Code)
+	assert.Equal(t, 5, r.Code)
 	assert.Contains(t, r.Out, "✗ port")
 
 	require.NoError(t, os.WriteFile(filepath.Join(folder, "file"), nil, 0o600))
 	r = kit.Run(t, "doctor", "--service", "--config", settings("data: "+filepath.Join(folder, "file")+"\nlisten: 127.0.0.1:0\n"))
-	assert.Equal(t, 1, r.Code)
+	assert.Equal(t, 5, r.Code)
 	assert.Contains(t, r.Out, "✗ folder")
 
 	r = kit.Run(t, "doctor", "--service", "--config", settings("data: "+data+"\nlisten: 127.0.0.1:0\ncertificates: "+kit.Certificate(t, folder, "one.example", 1)+"\n"))
-	assert.Equal(t, 1, r.Code)
+	assert.Equal(t, 5, r.Code)
 	assert.Contains(t, r.Out, "renew it", "a certificate that ends within days is said")
 
 	s := kit.Start(t, t.TempDir(), "--private-authority")

@@ -69,7 +69,7 @@ func TestSettingsComeFromFileEnvironmentAndFlagsAndUnknownOnesAreNamed(t *testin
 		text string
 		says []string
 	}{
-		"unknown key":   {"data: x\nlisten: 127.0.0.1:0\nlissten: y\n", []string{"lissten", "3 |"}},
+		"unknown key":   {"data: x\nlisten: 127.0.0.1:0\nlissten: y\n", []string{"lissten", "line 3"}},
 		"wrong kind":    {"data: x\nstop_within: soon\n", []string{"soon", "line 2"}},
 		"open listener": {"listen: 0.0.0.0:7070\n", []string{"--listen-unencrypted"}},
 	} {

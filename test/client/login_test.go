@@ -65,7 +65,7 @@ func TestATokenOfTheNarrowestKindPushesToItsRepositoryAlone(t *testing.T) {
 	s := kit.Start(t, t.TempDir())
 	kit.Must(t, "namespace", "make", s.Address+"/berths")
 	kit.Must(t, "repository", "make", s.Address+"/berths/seatmap", "--label", "team=berths")
-	kit.Must(t, "account", "make", s.Address, "ci-berths", "--machine")
+	kit.Must(t, "account", "make", s.Address, "ci-berths", "--kind", "machine")
 	kit.Must(t, "grant", s.Address+"/berths/seatmap", "writer", "ci-berths")
 	secret := strings.TrimSpace(kit.Must(t, "token", "make", s.Address, "build", "--account", "ci-berths", "--scope", "berths/seatmap:pull,push"))
 	kit.OwnClient(t)
@@ -113,10 +113,10 @@ func TestPullSecretsHelpersAndLoginFiles(t *testing.T) {
 	assert.NotEqual(t, 0, kit.Run(t, "pull", "--login-file", secret, s.Address+"/timetable/board:1", to+"2").Code)
 	assert.Equal(t, 3, kit.Run(t, "push", "--login-file", secret, layout, s.Address+"/berths/seatmap:2").Code)
 
-	assert.Contains(t, kit.Must(t, "logins", "check", secret, "--registry", s.Address), "works, as admin; may pull in berths/*")
-	r := kit.Run(t, "logins", "check", secret, "--registry", "127.0.0.1")
-	assert.Equal(t, 4, r.Code)
-	assert.Contains(t, r.Err, "with the port")
+	assert.Contains(t, kit.Must(t, "logins", "check", secret, "--expect", s.Address), "works, as admin; may pull in berths/*")
+	r := kit.Run(t, "logins", "check", secret, "--expect", "127.0.0.1")
+	assert.Equal(t, 5, r.Code)
+	assert.Contains(t, r.Out, "with the port")
 	var kubernetes struct {
 		Kind string
 		Type string

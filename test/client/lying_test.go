@@ -303,7 +303,7 @@ func TestBehindAProxyEveryCommandGetsThrough(t *testing.T) {
 
 	t.Setenv("HTTPS_PROXY", "http://127.0.0.1:1")
 	r = kit.Run(t, "doctor", name)
-	assert.Equal(t, 1, r.Code)
+	assert.Equal(t, 5, r.Code)
 	assert.Contains(t, r.Out, "HTTPS_PROXY")
 }
 
@@ -340,6 +340,8 @@ func TestCtrlCEndsWhatAsksAndWhatWaits(t *testing.T) {
 		<-r.Context().Done()
 	})
 	s := kit.Start(t, t.TempDir())
+	kit.AsAdmin(t, s, http.MethodPost, "/api/v1/namespaces", `{"name":"a"}`)
+	kit.Must(t, "repository", "make", s.Address+"/a/b")
 	for says, test := range map[string]struct{ line, until string }{
 		"at a password":     {"login " + s.Address + " --account casper", "assword"},
 		"at a question":     {"repository remove " + s.Address + "/a/b", "Type yes"},

@@ -29,7 +29,7 @@ import (
 
 var seeded = sync.OnceValues(func() (string, error) {
 	settings, root := config.Default(), filepath.Join(shared, "world")
-	settings.Data, settings.FreeBytes = root, -1
+	settings.Data, settings.FreeBytes = root, 1
 	clk := clock.NewSet(demo.Start(time.Now()))
 	home, err := serve.OpenHome(settings, func(time.Duration) clock.Clock { return clk })
 	if err != nil {

@@ -12,6 +12,7 @@ import (
 
 	"warthesis/internal/access"
 	"warthesis/internal/access/crowd"
+	"warthesis/internal/access/issuers"
 	"warthesis/internal/clock"
 	"warthesis/internal/oci"
 	"warthesis/internal/record"
@@ -58,7 +59,7 @@ func New(a *access.Access, clk clock.Clock, s Settings) (*Company, error) {
 		return nil, err
 	}
 	a.TrustIssuer(s.Issuer)
-	return &Company{access: a, clock: clk, settings: s, seal: sealing, asked: questions, asking: access.AskingIssuers()}, nil
+	return &Company{access: a, clock: clk, settings: s, seal: sealing, asked: questions, asking: issuers.Asking()}, nil
 }
 
 func (k *Company) client(ctx context.Context, redirect string) (*oauth2.Config, *oidc.Provider, error) {

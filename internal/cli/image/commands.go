@@ -9,9 +9,5 @@ import (
 
 // Add adds the commands of this room.
 func Add(root *cobra.Command, r *site.Remote) {
-	addPush(root, r.T, r)
-	addPull(root, r.T, r)
-	addList(root, r.T, r)
-	addShow(root, r.T, r)
-	addIdentify(root, r.T, r)
+	r.Add(root, pushCommand(), pullCommand(), listCommand(), showCommand(), identifyCommand())
 }

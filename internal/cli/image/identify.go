@@ -1,57 +1,70 @@
 package image
 
 import (
-	"fmt"
+	"context"
 
-	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"warthesis/internal/cli/site"
 	"warthesis/internal/cli/term"
+	"warthesis/internal/oci"
 )
 
-func addIdentify(root *cobra.Command, t term.Terminal, r *site.Remote) {
+// identified is what a reference points to.
+type identified struct {
+	Digest    oci.Digest `json:"digest"`
+	Reference string     `json:"reference"`
+	MediaType string     `json:"media_type"`
+	Size      int64      `json:"size"`
+}
+
+func identifyCommand() site.Command {
 	var platform string
 	var whole bool
-	command := &cobra.Command{
-		Use:     "identify REFERENCE",
-		GroupID: term.GroupLook,
-		Short:   "Print the digest of a reference",
+	return site.Command{
+		Name: "identify", Group: term.GroupLook, Short: "Print the digest of a reference",
 		Long: "Prints the digest that a tag points to, alone on one line, ready for a script.\n" +
 			"For an image of several platforms that is the digest of its index; with --platform it is that of the one platform's manifest.",
 		Example: "  warthesis identify localhost:7070/timetable/planner:2.4.1\n  warthesis identify --platform linux/arm64 localhost:7070/timetable/planner:2.4.1",
-		Args:    cobra.ExactArgs(1),
-		RunE: func(c *cobra.Command, args []string) error {
-			ref, wanted, err := targetFor(args[0], platform)
+		On:      site.OnImage, Facts: identified{},
+		Flags: func(f *pflag.FlagSet) {
+			addPlatform(f, &platform)
+			f.BoolVar(&whole, "whole", false, "print the whole reference with the digest in it")
+		},
+		Run: func(ctx context.Context, c *site.Call) error {
+			if c.JSON() {
+				if err := c.Idle("the JSON has both", "whole"); err != nil {
+					return err
+				}
+			}
+			wanted, err := platformOf(platform)
 			if err != nil {
 				return err
 			}
-			client, err := r.Peer(ref.Registry)
+			client, err := c.R.Peer(c.Registry)
 			if err != nil {
 				return err
 			}
+			ref := c.Image
+			var d oci.Descriptor
 			if wanted == nil {
-				d, err := client.Resolve(c.Context(), ref.Name, ref.Target())
-				ref.Digest = d.Digest
-				if err != nil {
-					return err
-				}
+				d, err = client.Resolve(ctx, ref.Name, ref.Target())
 			} else {
-				d, _, err := client.Pick(c.Context(), ref.Name, ref.Target(), wanted)
+				d, _, err = client.Pick(ctx, ref.Name, ref.Target(), wanted)
 				// The tag names the index, not the one image.
-				ref.Tag, ref.Digest = "", d.Digest
-				if err != nil {
-					return err
-				}
+				ref.Tag = ""
 			}
-			if whole {
-				_, err = fmt.Fprintln(t.Out, ref)
+			if err != nil {
 				return err
 			}
-			_, err = fmt.Fprintln(t.Out, ref.Digest)
-			return err
+			ref.Digest = d.Digest
+			return c.Tell(identified{d.Digest, ref.String(), d.MediaType, d.Size}, func() {
+				if whole {
+					c.T.Say("%s", ref)
+					return
+				}
+				c.T.Say("%s", ref.Digest)
+			})
 		},
 	}
-	addPlatform(command, &platform)
-	command.Flags().BoolVar(&whole, "whole", false, "print the whole reference with the digest in it")
-	root.AddCommand(command)
 }

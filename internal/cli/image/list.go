@@ -3,12 +3,10 @@ package image
 import (
 	"context"
 	"errors"
-	"fmt"
 	"slices"
 	"strings"
 
-	"github.com/jedib0t/go-pretty/v6/table"
-	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"warthesis/internal/api"
 	"warthesis/internal/cli/site"
@@ -16,73 +14,67 @@ import (
 	"warthesis/internal/oci"
 )
 
-func addList(root *cobra.Command, t term.Terminal, r *site.Remote) {
-	var output, sort, contains string
-	command := &cobra.Command{
-		Use:     "list [REGISTRY[/REPOSITORY]]",
-		GroupID: term.GroupLook,
-		Short:   "List the repositories of a registry, or the tags of a repository",
-		Example: "  warthesis list localhost:7070\n  warthesis list localhost:7070/timetable/planner",
-		Args:    cobra.MaximumNArgs(1),
-		RunE: func(c *cobra.Command, args []string) error {
-			if err := term.CheckOutput(output); err != nil {
-				return err
-			}
-			if sort != "name" && sort != "change" {
-				return term.Usage("--sort is %q: it is name or change", sort)
-			}
+func listCommand() site.Command {
+	var sort, contains string
+	var wide, tags bool
+	return site.Command{
+		Name: "list", Group: term.GroupLook, Short: "List the repositories of a registry or a namespace, or the tags of a repository",
+		Long: "Lists repositories, or the tags of a repository. --output json has all fields of either; of a registry of another make it has the names.\n" +
+			"REGISTRY/NAMESPACE lists the repositories of the namespace; with --tags the tags of the repository that is called as the namespace is.",
+		Example: "  warthesis list localhost:7070\n  warthesis list localhost:7070/timetable\n  warthesis list localhost:7070/timetable/planner --wide",
+		On:      site.OnWhere, Facts: []api.Tag{},
+		Flags: func(f *pflag.FlagSet) {
+			term.Choice(f, &sort, "sort", "name", "name, or change for what changed last first", "name", "change")
+			f.StringVar(&contains, "contains", "", "only names with this text in them")
+			f.BoolVar(&wide, "wide", false, "of tags, also the address to copy, with the digest in it")
+			f.BoolVar(&tags, "tags", false, "of REGISTRY/NAMESPACE: the tags of the repository of that name")
+		},
+		Run: func(ctx context.Context, c *site.Call) error {
 			page := api.List{Sort: sort, Contains: contains, Limit: site.PageSize}
-			if len(args) == 0 || !strings.Contains(args[0], "/") {
-				registry, err := site.RegistryOr(args)
-				if err != nil {
+			if !c.Place.IsNamespace() {
+				if err := c.Idle("it is for REGISTRY/NAMESPACE", "tags"); err != nil {
 					return err
 				}
-				client, err := r.API(c.Context(), registry)
-				if err != nil {
-					return err
-				}
-				err = listRepositories(c.Context(), t, client, registry, output, page)
-				if errors.Is(err, api.ErrOtherMake) {
-					return listByStandard(c.Context(), r, t, oci.Reference{Registry: registry}, output, page)
-				}
+			}
+			err := listBySelf(ctx, c, page, tags || strings.Contains(string(c.Place.Name), "/"), wide)
+			if !errors.Is(err, api.ErrOtherMake) {
 				return err
 			}
-			ref, err := site.Reference(args[0])
-			if err != nil {
+			if err := c.Idle("only a Warthesis registry tells that", "sort", "wide", "tags"); err != nil {
 				return err
 			}
-			if ref.Target() != "" {
-				return term.Usage("%s names one image; to look at it: warthesis show %s; to list the tags: warthesis list %s", args[0], args[0], ref.Repository())
-			}
-			client, err := r.API(c.Context(), ref.Registry)
-			if err != nil {
-				return err
-			}
-			err = listTags(c.Context(), t, client, ref, output, page)
-			if errors.Is(err, api.ErrOtherMake) {
-				return listByStandard(c.Context(), r, t, ref, output, page)
-			}
-			return err
+			return listByStandard(ctx, c, page)
 		},
 	}
-	command.Flags().StringVar(&sort, "sort", "name", "name, or change for what changed last first")
-	command.Flags().StringVar(&contains, "contains", "", "only names with this text in them")
-	term.AddOutput(command, &output)
-	root.AddCommand(command)
+}
+
+// listBySelf lists as a Warthesis registry can.
+func listBySelf(ctx context.Context, c *site.Call, page api.List, tags, wide bool) error {
+	if tags {
+		return listTags(ctx, c, page, wide)
+	}
+	if err := c.Idle("it is for the tags of a repository", "wide"); err != nil {
+		return err
+	}
+	err := site.ListRepositories(ctx, c, page)
+	if errors.Is(err, oci.CodeNameUnknown) && !errors.Is(err, api.ErrOtherMake) && c.Place.IsNamespace() {
+		return oci.Errorf(oci.CodeNameUnknown, "there is no namespace %s at %s, or none that you may see", c.Place.Name, c.Registry)
+	}
+	return err
 }
 
 // listByStandard lists what any registry can tell: names, by the distribution protocol
 // alone (distribution-spec, "Listing Tags"), and repositories where there is a catalogue.
-func listByStandard(ctx context.Context, r *site.Remote, t term.Terminal, ref oci.Reference, output string, page api.List) error {
-	client, err := r.Peer(ref.Registry)
+func listByStandard(ctx context.Context, c *site.Call, page api.List) error {
+	client, err := c.R.Peer(c.Registry)
 	if err != nil {
 		return err
 	}
 	ask, what := client.Repositories, "repositories"
-	if ref.Name != "" {
+	if c.Place.Name != "" {
 		what = "tags"
 		ask = func(ctx context.Context, after string) ([]string, string, error) {
-			return client.Tags(ctx, ref.Name, after)
+			return client.Tags(ctx, c.Place.Name, after)
 		}
 	}
 	all, err := site.EveryPage(page, func(page api.List) ([]string, string, error) { return ask(ctx, page.After) })
@@ -92,74 +84,45 @@ func listByStandard(ctx context.Context, r *site.Remote, t term.Terminal, ref oc
 	all = slices.DeleteFunc(all, func(name string) bool {
 		return !strings.Contains(strings.ToLower(name), strings.ToLower(page.Contains))
 	})
-	if output == term.OutputJSON {
-		return term.WriteJSON(t.Out, all)
-	}
-	for _, name := range all {
-		fmt.Fprintln(t.Out, term.OneLine(name))
-	}
-	fmt.Fprintf(t.Err, "%d %s. This is no Warthesis registry: digests, sizes and times of a list only that can tell. One digest:  %s identify REFERENCE\n", len(all), what, term.ProgramName())
-	return nil
-}
-
-func listRepositories(ctx context.Context, t term.Terminal, client *api.Client, registry, output string, page api.List) error {
-	all, err := site.EveryPage(page, func(page api.List) ([]api.Repository, string, error) {
-		list, err := client.Repositories(ctx, page)
-		return list.Repositories, list.Next, err
+	return c.Tell(all, func() {
+		for _, name := range all {
+			c.T.Say("%s", term.OneLine(name))
+		}
+		c.T.Warn("%d %s. This is no Warthesis registry: digests, sizes and times of a list only that can tell. One digest:  %s", len(all), what, c.Self("identify", "REFERENCE"))
 	})
-	if err != nil {
-		return err
-	}
-	if output == term.OutputJSON {
-		return term.WriteJSON(t.Out, all)
-	}
-	if len(all) == 0 && client.Secret == "" {
-		// What anybody may pull would be listed: there is none of it.
-		return client.NotLoggedIn
-	}
-	if len(all) == 0 {
-		fmt.Fprintf(t.Out, "No repositories%s. The first push makes one: warthesis push IMAGE %s/NAMESPACE/NAME:TAG\n", matching(page), registry)
-		return nil
-	}
-	w := term.NewTable(t, "Repository", "Tags", "Size", "Pushed", "Pulled", "Pulls")
-	term.AlignRight(w, "Tags", "Size", "Pulls")
-	for _, r := range all {
-		w.AppendRow(table.Row{r.Name, r.Tags, term.Size(r.Size), term.When(&r.PushedAt), term.When(r.PulledAt), r.Pulls})
-	}
-	w.Render()
-	return nil
 }
 
-func listTags(ctx context.Context, t term.Terminal, client *api.Client, ref oci.Reference, output string, page api.List) error {
+func listTags(ctx context.Context, c *site.Call, page api.List, wide bool) error {
 	all, err := site.EveryPage(page, func(page api.List) ([]api.Tag, string, error) {
-		list, err := client.Tags(ctx, ref.Name, page)
+		list, err := c.Tags(ctx, c.Place.Name, page)
 		return list.Tags, list.Next, err
 	})
 	if err != nil {
 		return err
 	}
-	if output == term.OutputJSON {
-		return term.WriteJSON(t.Out, all)
-	}
-	if len(all) == 0 {
-		fmt.Fprintf(t.Out, "No tags%s in %s. A push makes one: warthesis push IMAGE %s:TAG\n", matching(page), ref, ref)
-		return nil
-	}
-	w := term.NewTable(t, "Tag", "Digest", "Size", "Moved", "Pulled", "Platforms")
-	term.AlignRight(w, "Size")
-	for _, tag := range all {
-		w.AppendRow(table.Row{tag.Name, term.Short(tag.Digest), term.Size(tag.Size), term.When(&tag.MovedAt), term.When(tag.PulledAt), platformsOrType(tag)})
-	}
-	w.Render()
-	fmt.Fprintf(t.Out, "\nThe whole digest of a tag: warthesis identify %s:%s\n", ref, all[0].Name)
-	return nil
-}
-
-func matching(page api.List) string {
-	if page.Contains == "" {
-		return ""
-	}
-	return fmt.Sprintf(" with %q in the name", page.Contains)
+	return c.Tell(all, func() {
+		if len(all) == 0 {
+			c.T.Say("No tags%s in %s", site.Matching(page), c.Place)
+			return
+		}
+		titles := []string{"Tag", "Digest", "Size", "Moved", "By", "Pulled", "Platforms"}
+		if wide {
+			titles = append(titles, "Address")
+		}
+		w := c.T.Table(titles...)
+		w.Right("Size")
+		for _, tag := range all {
+			row := []any{tag.Name, term.Short(tag.Digest), term.Size(tag.Size), term.When(&tag.MovedAt), term.OrDash(tag.MovedBy), term.When(tag.PulledAt), platformsOrType(tag)}
+			if wide {
+				row = append(row, oci.Reference{Registry: c.Registry, Name: c.Place.Name, Tag: tag.Name, Digest: tag.Digest})
+			}
+			w.Row(row...)
+		}
+		w.Draw()
+		if !wide {
+			c.T.Hint("\nThe addresses to copy, with the whole digest: --wide; one digest alone:  %s", c.Self("identify", c.Place.String()+":"+string(all[0].Name)))
+		}
+	})
 }
 
 // platformsOrType says what a tag's image runs on, or what else it is.

@@ -2,7 +2,9 @@ package image
 
 import (
 	"fmt"
+	"io"
 
+	"warthesis/internal/cli/site"
 	"warthesis/internal/cli/term"
 	"warthesis/internal/oci"
 )
@@ -16,27 +18,35 @@ type transferReport struct {
 	MovedBytes   int64      `json:"moved_bytes"`
 	SkippedBlobs int        `json:"skipped_blobs"`
 	SkippedBytes int64      `json:"skipped_bytes"`
+
+	// short are the references as they were given.
+	short []oci.Reference
+}
+
+// add adds what a transfer moved, and the names that it has there.
+func (report *transferReport) add(w *term.Watcher, refs []oci.Reference) {
+	report.MovedBlobs += w.Moved.Count
+	report.MovedBytes += w.Moved.Bytes
+	report.SkippedBlobs += w.Skipped.Count
+	report.SkippedBytes += w.Skipped.Bytes
+	for _, ref := range refs {
+		report.References = append(report.References, ref.WithDigest(report.Digest).String())
+	}
+	report.short = append(report.short, refs...)
 }
 
 // reportTransfer says what moved, and the names to copy.
-func reportTransfer(t term.Terminal, output, verb string, w *term.Watcher, d oci.Descriptor, refs []oci.Reference) error {
-	report := transferReport{
-		Digest: d.Digest, MediaType: d.MediaType,
-		MovedBlobs: w.Moved.Count, MovedBytes: w.Moved.Bytes, SkippedBlobs: w.Skipped.Count, SkippedBytes: w.Skipped.Bytes,
-	}
-	for _, ref := range refs {
-		report.References = append(report.References, ref.WithDigest(d.Digest).String())
-	}
-	if output == term.OutputJSON {
-		return term.WriteJSON(t.Out, report)
-	}
-	fmt.Fprintf(t.Out, "%s %s: %s moved (%s), %s already there (%s)\n", verb, refs[0],
+func reportTransfer(c *site.Call, verb string, report transferReport) error {
+	return c.Tell(report, func() { report.write(c.T.Out, verb) })
+}
+
+func (report *transferReport) write(to io.Writer, verb string) {
+	fmt.Fprintf(to, "%s %s: %s moved (%s), %s already there (%s)\n", verb, report.short[0],
 		blobs(report.MovedBlobs), term.Size(report.MovedBytes), blobs(report.SkippedBlobs), term.Size(report.SkippedBytes))
-	fmt.Fprintf(t.Out, "Digest:    %s\n", report.Digest)
+	fmt.Fprintf(to, "Digest:    %s\n", report.Digest)
 	for _, ref := range report.References {
-		fmt.Fprintf(t.Out, "Reference: %s\n", ref)
+		fmt.Fprintf(to, "Reference: %s\n", ref)
 	}
-	return nil
 }
 
 func blobs(n int) string {

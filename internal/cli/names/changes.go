@@ -3,17 +3,15 @@ package names
 import (
 	"strings"
 
-	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"warthesis/internal/api"
+	"warthesis/internal/cli/site"
 	"warthesis/internal/cli/term"
 )
 
 // readLabels reads name=value.
 func readLabels(given []string) (*api.Labels, error) {
-	if given == nil {
-		return nil, nil
-	}
 	labels := api.Labels{}
 	for _, one := range given {
 		name, value, found := strings.Cut(one, "=")
@@ -28,60 +26,53 @@ func readLabels(given []string) (*api.Labels, error) {
 	return &labels, nil
 }
 
-// changes are the flags by which places are made and changed.
+// changes are the flags by which places are made and changed, named as the API names
+// what they change.
 type changes struct {
 	description    string
 	labels         []string
-	open, closed   bool
-	inherited      bool
+	open           bool
+	visibility     string
 	pushMakes      string
 	newDescription string
 	newLabels      []string
 	logPulls       bool
 }
 
-func (ch *changes) addTo(c *cobra.Command, namespace bool) {
-	f := c.Flags()
+func (ch *changes) addTo(f *pflag.FlagSet, namespace bool) {
 	f.StringVar(&ch.description, "description", "", "what is in it")
-	f.StringArrayVar(&ch.labels, "label", nil, "a label, name=value; the labels given replace those there were")
-	f.BoolVar(&ch.open, "open", false, "let anybody pull")
-	f.BoolVar(&ch.closed, "closed", false, "let only members pull")
+	f.StringArrayVar(&ch.labels, "label", nil, "a label, name=value; the labels given replace those there were; an empty one takes all away")
 	if !namespace {
-		f.BoolVar(&ch.inherited, "as-namespace", false, "open or closed as the namespace is")
-		c.MarkFlagsMutuallyExclusive("open", "closed", "as-namespace")
+		term.Choice(f, &ch.visibility, "visibility", "inherited", "who may pull: anybody (open), members (closed), or whoever may in the namespace (inherited)", "open", "closed", "inherited")
 		return
 	}
-	c.MarkFlagsMutuallyExclusive("open", "closed")
-	f.StringVar(&ch.pushMakes, "push-makes", "", "whose pushes make repositories: those of a writer, curator, owner, or nobody")
+	f.BoolVar(&ch.open, "open", false, "whether anybody may pull, and not members alone")
+	term.Choice(f, &ch.pushMakes, "push-makes", "writer", "whose pushes make repositories, at the least", "writer", "curator", "owner", "nobody")
 	f.StringVar(&ch.newDescription, "new-description", "", "description of repositories that a push makes")
-	f.StringArrayVar(&ch.newLabels, "new-label", nil, "label of repositories that a push makes")
-	f.BoolVar(&ch.logPulls, "log-pulls", false, "write each pull into the audit log")
+	f.StringArrayVar(&ch.newLabels, "new-label", nil, "label of repositories that a push makes, name=value")
+	f.BoolVar(&ch.logPulls, "log-pulls", false, "whether each pull is written into the audit log")
 }
 
-// read returns what the flags that were given change.
-func (ch *changes) read(c *cobra.Command, namespace bool) (api.PlaceChange, error) {
-	var p api.PlaceChange
-	given := func(name string) bool { return c.Flags().Changed(name) }
-	var err error
-	if given("label") {
-		if p.Labels, err = readLabels(ch.labels); err != nil {
-			return p, err
-		}
+// read returns what the flags that were given change, and whether any was.
+func (ch *changes) read(c *site.Call) (p api.PlaceChange, any bool, err error) {
+	given := func(name string) bool {
+		is := c.Given(name)
+		any = any || is
+		return is
 	}
 	if given("description") {
 		p.Description = &ch.description
 	}
-	if !namespace {
-		for flag, visibility := range map[string]string{"open": "open", "closed": "closed", "as-namespace": "inherited"} {
-			if given(flag) {
-				p.Visibility = &visibility
-			}
+	if given("label") {
+		if p.Labels, err = readLabels(ch.labels); err != nil {
+			return p, any, err
 		}
-		return p, nil
 	}
-	if given("open") || given("closed") {
-		open := ch.open && !ch.closed
-		p.Open = &open
+	if given("visibility") {
+		p.Visibility = &ch.visibility
+	}
+	if given("open") {
+		p.Open = &ch.open
 	}
 	if given("push-makes") {
 		p.PushMakes = &ch.pushMakes
@@ -91,11 +82,11 @@ func (ch *changes) read(c *cobra.Command, namespace bool) (api.PlaceChange, erro
 	}
 	if given("new-label") {
 		if p.NewLabels, err = readLabels(ch.newLabels); err != nil {
-			return p, err
+			return p, any, err
 		}
 	}
 	if given("log-pulls") {
 		p.LogPulls = &ch.logPulls
 	}
-	return p, nil
+	return p, any, nil
 }

@@ -9,6 +9,5 @@ import (
 
 // Add adds the commands of this room.
 func Add(root *cobra.Command, r *site.Remote) {
-	addPlaces(root, r.T, r, namespaceKind)
-	addPlaces(root, r.T, r, repositoryKind)
+	r.Add(root, placeCommands(namespaceKind), placeCommands(repositoryKind))
 }

@@ -1,81 +1,109 @@
 package rights
 
 import (
+	"context"
+	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
+	"net/http"
 	"net/url"
 	"strconv"
 	"time"
 
-	"github.com/jedib0t/go-pretty/v6/table"
-	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"warthesis/internal/api"
 	"warthesis/internal/cli/site"
 	"warthesis/internal/cli/term"
+	"warthesis/internal/rule"
 )
 
-func addAudit(root *cobra.Command, t term.Terminal, r *site.Remote) {
-	var filter struct{ account, namespace, repository, kind, verdict, since string }
-	var output string
+// mostLines is how many lines of the audit log one table shows.
+const mostLines = 1000
+
+func auditCommand() site.Command {
+	var account, kind, verdict string
+	var from, until rule.Span
 	var limit int
-	command := &cobra.Command{
-		Use: "audit [REGISTRY]", GroupID: term.GroupRights, Short: "Read the audit log: who did what, and what was refused",
-		Example: "  warthesis audit localhost:7070 --verdict refused\n  warthesis audit localhost:7070 --namespace berths --output json > berths.jsonl",
-		Args:    cobra.MaximumNArgs(1),
-		RunE: r.At(func(c *cobra.Command, at site.Site, rest []string) error {
-			if err := term.CheckOutput(output); err != nil {
-				return err
-			}
+	return site.Command{
+		Name: "audit", Group: term.GroupRights, Short: "Read the audit log: who did what, and what was refused",
+		Example: "  warthesis audit localhost:7070 --verdict refused\n  warthesis audit localhost:7070/berths --from 30d --output json > berths.jsonl",
+		On:      site.OnWhere, Facts: api.Line{}, Lines: true, Values: ofAccounts,
+		Flags: func(f *pflag.FlagSet) {
+			f.StringVar(&account, "account", "", "only what this account did or tried")
+			f.StringVar(&kind, "kind", "", "only this kind, such as tag-moved or role-granted")
+			term.Choice(f, &verdict, "verdict", "", "only what was done, or what was refused", "done", "refused")
+			term.Span(f, &from, "from", "not older than this, such as 24h or 30d")
+			term.Span(f, &until, "until", "not younger than this, such as 7d")
+			term.Number(f, &limit, "limit", 50, 1, mostLines, "how many lines; with --output json all, unless it is given")
+		},
+		Run: func(ctx context.Context, c *site.Call) error {
 			query := url.Values{}
-			for key, value := range map[string]string{"account": filter.account, "namespace": filter.namespace,
-				"repository": filter.repository, "kind": filter.kind, "verdict": filter.verdict} {
+			for key, value := range map[string]string{"account": account, "kind": kind, "verdict": verdict, "from": before(from), "until": before(until)} {
 				if value != "" {
 					query.Set(key, value)
 				}
 			}
-			if filter.since != "" {
-				span, err := time.ParseDuration(filter.since)
-				if err != nil {
-					return term.Usage("--since is %q: write a span such as 24h", filter.since)
-				}
-				query.Set("from", time.Now().Add(-span).UTC().Format(time.RFC3339))
+			switch {
+			case c.Place.IsNamespace():
+				query.Set("namespace", string(c.Place.Name))
+			case c.Place.Name != "":
+				query.Set("repository", string(c.Place.Name))
 			}
-			if output == term.OutputJSON {
-				answer, err := at.Send(c.Context(), "GET", "/api/v1/audit/lines", query, nil)
-				if err != nil {
-					return err
-				}
-				defer answer.Body.Close()
-				_, err = io.Copy(t.Out, answer.Body)
-				return err
+			if c.JSON() && !c.Given("limit") {
+				return exportLines(ctx, c, query)
 			}
 			query.Set("limit", strconv.Itoa(limit))
 			var list api.LineList
-			if err := at.Do(c.Context(), "GET", "/api/v1/audit", query, nil, &list); err != nil {
+			if err := c.Do(ctx, http.MethodGet, "/api/v1/audit", query, nil, &list); err != nil {
 				return err
 			}
-			w := term.NewTable(t, "When", "Who", "What", "On", "Detail")
-			for _, line := range list.Lines {
-				w.AppendRow(table.Row{line.At.Local().Format(time.DateTime), sayWho(line), line.Kind, sayOn(line), line.Detail})
+			if c.JSON() {
+				encoder := json.NewEncoder(c.T.Out)
+				for _, line := range list.Lines {
+					if err := encoder.Encode(line); err != nil {
+						return err
+					}
+				}
+				return nil
 			}
-			w.Render()
-			if list.Next != 0 {
-				fmt.Fprintf(t.Out, "\nThere are older lines. All of them, as JSON lines: --output json\n")
-			}
+			drawLines(c, list)
 			return nil
-		}),
+		},
 	}
-	f := command.Flags()
-	f.StringVar(&filter.account, "account", "", "only what this account did or tried")
-	f.StringVar(&filter.namespace, "namespace", "", "only in this namespace")
-	f.StringVar(&filter.repository, "repository", "", "only in this repository")
-	f.StringVar(&filter.kind, "kind", "", "only this kind, such as tag-moved or role-granted")
-	f.StringVar(&filter.verdict, "verdict", "", "done or refused")
-	f.StringVar(&filter.since, "since", "", "not older than this, such as 24h")
-	f.IntVar(&limit, "limit", 50, "how many lines of the table, at most 1000")
-	term.AddOutput(command, &output)
-	root.AddCommand(command)
+}
+
+// before writes the moment that lies a span back, "" for none.
+func before(span rule.Span) string {
+	if span == 0 {
+		return ""
+	}
+	return time.Now().Add(-span.Duration()).UTC().Format(time.RFC3339)
+}
+
+func exportLines(ctx context.Context, c *site.Call, query url.Values) error {
+	answer, err := c.Send(ctx, http.MethodGet, "/api/v1/audit/lines", query, nil)
+	if err != nil {
+		return err
+	}
+	_, err = io.Copy(c.T.Out, answer.Body)
+	return errors.Join(err, answer.Body.Close())
+}
+
+func drawLines(c *site.Call, list api.LineList) {
+	if len(list.Lines) == 0 {
+		c.T.Say("No such lines")
+		return
+	}
+	w := c.T.Table("When", "Who", "What", "On", "Detail")
+	for _, line := range list.Lines {
+		w.Row(line.At.Local().Format(time.DateTime), sayWho(line), line.Kind, sayOn(line), line.Detail)
+	}
+	w.Draw()
+	if list.Next != 0 {
+		c.T.Hint("\nThere are older lines: --limit shows up to %d; all of them, as JSON lines: --output json", mostLines)
+	}
 }
 
 func sayWho(line api.Line) string {

@@ -1,7 +1,6 @@
 package rights
 
 import (
-	"bufio"
 	"context"
 	"errors"
 	"fmt"
@@ -11,7 +10,7 @@ import (
 	"strings"
 	"time"
 
-	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"warthesis/internal/api"
 	"warthesis/internal/cli/site"
@@ -32,53 +31,85 @@ type loginFlags struct {
 	identity  string
 }
 
-func addLogin(root *cobra.Command, t term.Terminal, r *site.Remote) {
+// loggedIn is what a login did.
+type loggedIn struct {
+	Registry string `json:"registry"`
+	Account  string `json:"account"`
+	KeptIn   string `json:"kept_in"`
+	Default  bool   `json:"default"`
+}
+
+func loginCommand() site.Command {
 	var flags loginFlags
-	command := &cobra.Command{
-		Use:     "login REGISTRY",
-		GroupID: term.GroupRights,
-		Short:   "Log in to a registry",
+	return site.Command{
+		Name: "login", Group: term.GroupRights, Short: "Log in to a registry",
 		Long: "Logs in with a password or a token, asked for at the prompt or read from standard input, and keeps the login in the file\n" +
 			"that container engines use as well. Of a Warthesis registry a token for this machine is kept, not the password.",
 		Example: "  warthesis login registry.larkspur.example\n  warthesis login localhost:7070 --account ci-berths --from-stdin < token.txt",
-		Args:    cobra.MaximumNArgs(1),
-		RunE: func(c *cobra.Command, args []string) error {
-			registry, err := site.RegistryOr(args)
+		On:      site.OnAny, Args: []site.Arg{{Name: "REGISTRY", Optional: true}}, Facts: loggedIn{},
+		Flags: func(f *pflag.FlagSet) {
+			f.StringVar(&flags.account, "account", "", "name of the account; asked for where it is left out")
+			f.BoolVar(&flags.fromStdin, term.FromStdin, false, "read the password or token from standard input")
+			f.StringVar(&flags.password, "password", "", "the password or token; other programs on this machine can read it there, so better leave it out")
+			f.BoolVar(&flags.asDefault, "default", false, "take this registry where a command names none")
+			f.BoolVar(&flags.company, "company", false, "log in by the company's login, in a browser on any machine")
+			f.StringVar(&flags.identity, "identity", "", "file with an identity of a build machine (a JWT), which is traded for a short token; - for standard input")
+		},
+		Run: func(ctx context.Context, c *site.Call) error {
+			registry := c.R.DefaultRegistry()
+			if len(c.Args) > 0 {
+				var err error
+				if registry, err = c.R.ExactRegistry(c.Args[0]); err != nil {
+					return err
+				}
+			}
+			if registry == "" {
+				return term.Usage("name the registry to log in to, as in localhost:7070")
+			}
+			given, err := loginBy(ctx, c, registry, flags)
 			if err != nil {
 				return err
 			}
-			given, err := loginBy(c.Context(), r, t, registry, flags)
+			kept, err := logIn(ctx, c.R, registry, &given)
 			if err != nil {
 				return err
 			}
-			kept, err := logIn(c.Context(), r, registry, &given)
+			isDefault, isNew, err := makeDefault(ctx, registry, flags.asDefault)
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(t.Out, "Logged in to %s as %s; the login is kept in %s\n", registry, given.Account, kept)
-			return makeDefault(c.Context(), t, registry, flags.asDefault)
+			return c.Tell(loggedIn{registry, given.Account, kept, isDefault}, func() {
+				c.T.Say("Logged in to %s as %s; the login is kept in %s", registry, given.Account, kept)
+				if isNew {
+					c.T.Say("Commands that name no registry mean %s from now on", registry)
+				}
+			})
 		},
 	}
-	f := command.Flags()
-	f.StringVar(&flags.account, "account", "", "name of the account; asked for where it is left out")
-	f.BoolVar(&flags.fromStdin, "from-stdin", false, "read the password or token from standard input")
-	f.StringVar(&flags.password, "password", "", "the password or token; other programs on this machine can read it there, so better leave it out")
-	f.BoolVar(&flags.asDefault, "default", false, "take this registry where a command names none")
-	f.BoolVar(&flags.company, "company", false, "log in by the company's login, in a browser on any machine")
-	f.StringVar(&flags.identity, "identity", "", "file with an identity of a build machine (a JWT), which is traded for a short token; - for standard input")
-	command.MarkFlagsMutuallyExclusive("company", "identity", "from-stdin", "password")
-	root.AddCommand(command)
 }
 
 // loginBy gets a login in the way that the flags say.
-func loginBy(ctx context.Context, r *site.Remote, t term.Terminal, registry string, flags loginFlags) (login.Credentials, error) {
-	switch {
-	case flags.company:
-		return byCompany(ctx, r, t, registry)
-	case flags.identity != "":
-		return byIdentity(ctx, r, registry, flags.identity)
+func loginBy(ctx context.Context, c *site.Call, registry string, flags loginFlags) (login.Credentials, error) {
+	ways := 0
+	for _, flag := range []string{"company", "identity", term.FromStdin, "password"} {
+		if c.Given(flag) {
+			ways++
+		}
 	}
-	return askLogin(t, registry, flags)
+	if ways > 1 {
+		return login.Credentials{}, term.Usage("--company, --identity, --%s and --password are four ways to log in; give one of them", term.FromStdin)
+	}
+	switch {
+	case flags.company || flags.identity != "":
+		if err := c.Idle("the company's login, or the identity, says whose it is", "account"); err != nil {
+			return login.Credentials{}, err
+		}
+		if flags.company {
+			return byCompany(ctx, c.R, c.T, registry)
+		}
+		return byIdentity(ctx, c.R, registry, flags.identity)
+	}
+	return askLogin(ctx, c.T, registry, flags)
 }
 
 // nobody is a client without a login, whose refusals the registry itself words.
@@ -153,56 +184,38 @@ func machineName() string {
 
 // makeDefault notes which registry is meant where none is named: the one that was
 // asked for, or the first of all.
-func makeDefault(ctx context.Context, t term.Terminal, registry string, asked bool) error {
+func makeDefault(ctx context.Context, registry string, asked bool) (isDefault, isNew bool, err error) {
 	hosts, err := login.OpenHosts(os.Getenv)
 	if err != nil || !asked && hosts.Default != "" || hosts.Default == registry {
-		return err
+		return err == nil && hosts.Default == registry, false, err
 	}
-	if err := hosts.Change(ctx, func(now *login.Hosts) { now.Default = registry }); err != nil {
-		return err
-	}
-	fmt.Fprintf(t.Out, "Commands that name no registry mean %s from now on\n", registry)
-	return nil
+	err = hosts.Change(ctx, func(now *login.Hosts) { now.Default = registry })
+	return err == nil, err == nil, err
 }
 
 // askLogin gets account and secret from flags, standard input or the prompt.
-func askLogin(t term.Terminal, registry string, flags loginFlags) (login.Credentials, error) {
+func askLogin(ctx context.Context, t term.Terminal, registry string, flags loginFlags) (login.Credentials, error) {
 	given := login.Credentials{Account: flags.account, Secret: flags.password}
-	input := bufio.NewReader(os.Stdin)
-	interactive := term.AsksSomebody()
 	if flags.password != "" {
-		fmt.Fprintln(t.Err, "WARNING: a secret on the command line can be read by other programs and stays in the shell's history; use --from-stdin or the prompt.")
+		t.Warn("WARNING: a secret on the command line can be read by other programs and stays in the shell's history; use --%s or the prompt.", term.FromStdin)
 	}
-	if given.Account == "" && interactive && !flags.fromStdin {
-		fmt.Fprintf(t.Err, "Account at %s: ", registry)
-		line, err := input.ReadString('\n')
-		if err != nil {
-			return given, fmt.Errorf("read the account: %w", err)
-		}
-		given.Account = strings.TrimSpace(line)
-	}
-	switch {
-	case given.Secret != "":
-	case flags.fromStdin:
-		raw, err := io.ReadAll(io.LimitReader(input, 64<<10))
-		if err != nil {
-			return given, fmt.Errorf("read the secret: %w", err)
-		}
-		given.Secret = strings.TrimRight(string(raw), "\r\n")
-	case interactive:
-		secret, err := term.ReadHidden(t, "Password or token: ")
-		if err != nil {
+	var err error
+	if given.Account == "" && given.Secret == "" && !flags.fromStdin && term.AsksSomebody() {
+		if given.Account, err = term.Ask(ctx, t, term.Question{Says: "Account at " + registry + ": ", Flag: "--account"}); err != nil {
 			return given, err
 		}
-		given.Secret = secret
-	default:
-		return given, term.Usage("there is no terminal to ask for the password; pass it on standard input with --from-stdin")
+		given.Account = strings.TrimSpace(given.Account)
 	}
-	if given.Account == "" && !isToken(given.Secret) {
-		return given, term.Usage("say whose password it is: --account NAME")
+	if given.Secret == "" {
+		if given.Secret, err = term.Secret(ctx, t, "Password or token: ", flags.fromStdin); err != nil {
+			return given, err
+		}
 	}
 	if given.Secret == "" {
 		return given, term.Usage("the password is empty")
+	}
+	if given.Account == "" && !isToken(given.Secret) {
+		return given, term.Usage("say whose password it is: --account NAME")
 	}
 	return given, nil
 }

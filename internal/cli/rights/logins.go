@@ -4,11 +4,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
-	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"warthesis/internal/api"
 	"warthesis/internal/cli/site"
@@ -27,90 +29,128 @@ func ownLogins() (*login.File, error) {
 	return login.Open(filepath.Join(hosts.Folder(), "logins.json"))
 }
 
-func addLogins(root *cobra.Command, t term.Terminal, r *site.Remote) {
-	parent := &cobra.Command{Use: "logins", GroupID: term.GroupRights, Short: "Check a login file, or merge several"}
-	var registry string
-	check := &cobra.Command{
-		Use: "check [FILE]", Short: "Try each entry of a login file, and say what it may do", Args: cobra.MaximumNArgs(1),
-		Example: "  warthesis logins check pull-secret.json --registry registry.larkspur.example:7070",
-		RunE: func(c *cobra.Command, args []string) error {
-			path := r.Place()
-			if len(args) > 0 {
-				path = args[0]
-				if _, err := os.Stat(path); err != nil {
-					return err
-				}
+func loginsCommands() site.Command {
+	return site.Command{
+		Name: "logins", Group: term.GroupRights, Short: "Check a login file, or merge several", Under: []site.Command{checkLogins(), mergeLogins()},
+	}
+}
+
+// checkedLogin is what was found out about an entry of a login file.
+type checkedLogin struct {
+	Entry   string `json:"entry"`
+	Works   bool   `json:"works"`
+	Account string `json:"account,omitempty"`
+	Says    string `json:"says"`
+	// Missing tells that there is no such entry, and that one was expected.
+	Missing bool `json:"missing,omitempty"`
+}
+
+func checkLogins() site.Command {
+	var expected []string
+	return site.Command{
+		Name: "check", Short: "Try each entry of a login file, and say what it may do; it fails where one does not work, or one that is expected is not there",
+		Example: "  warthesis logins check pull-secret.json --expect registry.larkspur.example:7070 --expect tarn.larkspur.example",
+		On:      site.OnAny, Args: []site.Arg{{Name: "FILE", Optional: true, File: true}}, Facts: []checkedLogin{}, Checks: true,
+		Flags: func(f *pflag.FlagSet) {
+			f.StringArrayVar(&expected, "expect", nil, "a registry that the file must have an entry for; may be given several times")
+		},
+		Values: map[string]site.Completer{},
+		Run: func(ctx context.Context, c *site.Call) error {
+			path := c.R.Place()
+			if len(c.Args) > 0 {
+				path = c.Args[0]
+			}
+			if _, err := os.Stat(path); err != nil && (len(c.Args) > 0 || c.Given("login-file")) {
+				return noFile(path, err)
 			}
 			file, err := login.Open(path)
 			if err != nil {
 				return err
 			}
-			return checkLogins(c.Context(), r, t, file, registry)
+			return reportLogins(ctx, c, file, expected)
 		},
 	}
-	check.Flags().StringVar(&registry, "registry", "", "a registry that the file must have an entry for")
-	var into string
-	merge := &cobra.Command{
-		Use: "merge FILE...", Short: "Print one login file with the entries of several; the first file wins where two differ", Args: cobra.MinimumNArgs(2),
-		RunE: func(c *cobra.Command, args []string) error { return mergeLogins(t, args, into) },
-	}
-	merge.Flags().StringVar(&into, "into", "", "write it to this file instead")
-	parent.AddCommand(check, merge)
-	root.AddCommand(parent)
 }
 
-func checkLogins(ctx context.Context, r *site.Remote, t term.Terminal, file *login.File, wanted string) error {
-	keys := file.Keys()
-	if len(keys) == 0 {
-		fmt.Fprintf(t.Out, "%s has no entries\n", file.Path)
+// noFile says of a file that it cannot be had.
+func noFile(path string, err error) error {
+	if errors.Is(err, os.ErrNotExist) {
+		return term.Usage("there is no file %s", path)
 	}
+	return err
+}
+
+func reportLogins(ctx context.Context, c *site.Call, file *login.File, expected []string) error {
+	all := []checkedLogin{}
 	bad := 0
-	there := false
-	for _, key := range keys {
-		registry := login.HostOf(key)
-		there = there || registry == wanted
-		said, err := tryLogin(ctx, r, file, registry)
-		if err != nil {
+	for _, key := range file.Keys() {
+		found := checkedLogin{Entry: key, Works: true}
+		var err error
+		if found.Account, found.Says, err = tryLogin(ctx, c.R, file, login.HostOf(key)); err != nil {
 			bad++
-			said = "does not work: " + err.Error()
+			found.Works, found.Says = false, err.Error()
 		}
-		fmt.Fprintf(t.Out, "%s  %s\n", key, said)
+		all = append(all, found)
 	}
-	if wanted != "" && !there {
-		misses := file.NearMisses(wanted)
-		if len(misses) == 0 {
-			misses = []string{"nor anything like it"}
+	for _, s := range expected {
+		registry, err := c.R.ExactRegistry(s)
+		if err != nil {
+			return err
 		}
-		return oci.Errorf(oci.CodeNameUnknown, "%s has no entry for %s; %s", file.Path, wanted, strings.Join(misses, "; "))
+		if slices.ContainsFunc(file.Keys(), func(key string) bool { return login.HostOf(key) == registry }) {
+			continue
+		}
+		bad++
+		near := strings.Join(file.NearMisses(registry), "; ")
+		if near == "" {
+			near = "there is nothing like it"
+		}
+		all = append(all, checkedLogin{Entry: registry, Missing: true, Says: "is expected and has no entry; " + near})
 	}
-	if bad > 0 {
-		return fmt.Errorf("%d of %d entries do not work", bad, len(keys))
+	err := c.Tell(all, func() {
+		if len(all) == 0 {
+			c.T.Say("%s has no entries", file.Path)
+		}
+		for _, one := range all {
+			says := one.Says
+			switch {
+			case one.Missing:
+			case one.Works:
+				says = "works, as " + one.Account + "; " + says
+			default:
+				says = "does not work: " + says
+			}
+			c.T.Say("%s  %s", one.Entry, says)
+		}
+	})
+	if err == nil && bad > 0 {
+		err = term.NotRight("%d of %d entries of %s are not as they should be", bad, len(all), file.Path)
 	}
-	return nil
+	return err
 }
 
-// tryLogin logs in by one entry and says what it may do.
-func tryLogin(ctx context.Context, r *site.Remote, file *login.File, registry string) (string, error) {
+// tryLogin logs in by one entry and says as whom, and what it may do.
+func tryLogin(ctx context.Context, r *site.Remote, file *login.File, registry string) (account, says string, err error) {
 	found, err := file.Find(ctx, registry)
 	if err != nil {
-		return "", err
+		return "", "", err
 	}
 	if found.Empty() {
-		return "has no login in it", nil
+		return "", "", errors.New("it has no login in it")
 	}
 	client, err := r.APIAs(registry, found)
 	if err != nil {
-		return "", err
+		return "", "", err
 	}
 	var me api.Me
-	err = client.Do(ctx, "GET", "/api/v1/me", nil, nil, &me)
+	err = client.Do(ctx, http.MethodGet, "/api/v1/me", nil, nil, &me)
 	if errors.Is(err, oci.CodeUnsupported) || errors.Is(err, oci.CodeNameUnknown) {
-		return fmt.Sprintf("works, as %s", found.Account), checkElsewhere(ctx, r, registry, found)
+		return found.Account, "what it may do only a Warthesis registry tells", checkElsewhere(ctx, r, registry, found)
 	}
 	if err != nil {
-		return "", err
+		return "", "", err
 	}
-	return "works, as " + me.Account + "; " + sayRights(me), nil
+	return me.Account, sayRights(me), nil
 }
 
 // sayRights says in a line what somebody may do.
@@ -136,31 +176,43 @@ func sayRights(me api.Me) string {
 	return within + strings.Join(roles, ", ")
 }
 
-func mergeLogins(t term.Terminal, paths []string, into string) error {
-	var merged *login.File
-	for i, path := range paths {
-		if _, err := os.Stat(path); err != nil {
-			return err
-		}
-		file, err := login.Open(path)
-		if err != nil {
-			return err
-		}
-		if i == 0 {
-			merged = file
-			continue
-		}
-		for _, kept := range merged.Merge(file) {
-			fmt.Fprintf(t.Err, "%s: the entry %s differs from the one before, which stays\n", path, kept)
-		}
+func mergeLogins() site.Command {
+	var into string
+	return site.Command{
+		Name: "merge", Short: "Print one login file with the entries of several; the first file wins where two differ",
+		On: site.OnNothing, Args: []site.Arg{{Name: "FILE", File: true}, {Name: "FILE", File: true, Many: true}},
+		Flags: func(f *pflag.FlagSet) { f.StringVar(&into, "into", "", "write it to this file instead") },
+		Run: func(_ context.Context, c *site.Call) error {
+			var merged *login.File
+			for i, path := range c.Args {
+				if _, err := os.Stat(path); err != nil {
+					return noFile(path, err)
+				}
+				file, err := login.Open(path)
+				if err != nil {
+					return err
+				}
+				if i == 0 {
+					merged = file
+					continue
+				}
+				for _, kept := range merged.Merge(file) {
+					c.T.Warn("%s: the entry %s differs from the one before, which stays", path, kept)
+				}
+			}
+			raw, err := merged.Marshal()
+			if err != nil {
+				return err
+			}
+			if into == "" {
+				_, err = c.T.Out.Write(raw)
+				return err
+			}
+			if err := login.WriteSecret(into, raw); err != nil {
+				return fmt.Errorf("write the login file: %w", err)
+			}
+			c.T.Say("Wrote %s", into)
+			return nil
+		},
 	}
-	raw, err := merged.Marshal()
-	if err != nil {
-		return err
-	}
-	if into != "" {
-		return login.WriteSecret(into, raw)
-	}
-	_, err = t.Out.Write(raw)
-	return err
 }

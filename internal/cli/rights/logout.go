@@ -2,54 +2,44 @@ package rights
 
 import (
 	"context"
-	"fmt"
-
-	"github.com/spf13/cobra"
+	"net/http"
 
 	"warthesis/internal/cli/site"
 	"warthesis/internal/cli/term"
 	"warthesis/internal/login"
 )
 
-func addLogout(root *cobra.Command, t term.Terminal, r *site.Remote) {
-	command := &cobra.Command{
-		Use:     "logout [REGISTRY]",
-		GroupID: term.GroupRights,
-		Short:   "Log out of a registry",
-		Args:    cobra.MaximumNArgs(1),
-		RunE: func(c *cobra.Command, args []string) error {
-			registry, err := site.RegistryOr(args)
+// loggedOut is what a logout did.
+type loggedOut struct {
+	Registry string `json:"registry"`
+	File     string `json:"file"`
+	WasThere bool   `json:"was_there"`
+}
+
+func logoutCommand() site.Command {
+	return site.Command{
+		Name: "logout", Group: term.GroupRights, Short: "Log out of a registry", On: site.OnRegistry, Facts: loggedOut{},
+		Run: func(ctx context.Context, c *site.Call) error {
+			file, err := login.Open(c.R.Place())
 			if err != nil {
 				return err
 			}
-			return logOut(c.Context(), r, t, registry)
+			if c.Secret != "" && isToken(c.Secret) {
+				if err := c.Do(ctx, http.MethodDelete, "/api/v1/session", nil, nil, nil); err != nil {
+					c.T.Warn("warthesis: the login could not be ended at the registry, and is only forgotten here: %v", err)
+				}
+			}
+			found, err := file.Forget(ctx, c.Registry)
+			if err != nil {
+				return err
+			}
+			return c.Tell(loggedOut{c.Registry, file.Path, found}, func() {
+				if !found {
+					c.T.Say("There was no login for %s in %s", c.Registry, file.Path)
+					return
+				}
+				c.T.Say("Logged out of %s", c.Registry)
+			})
 		},
 	}
-	root.AddCommand(command)
-}
-
-func logOut(ctx context.Context, r *site.Remote, t term.Terminal, registry string) error {
-	file, err := login.Open(r.Place())
-	if err != nil {
-		return err
-	}
-	client, err := r.API(ctx, registry)
-	if err != nil {
-		return err
-	}
-	if client.Secret != "" && isToken(client.Secret) {
-		if err := client.Do(ctx, "DELETE", "/api/v1/session", nil, nil, nil); err != nil {
-			fmt.Fprintf(t.Err, "warthesis: the login could not be ended at the registry, and is only forgotten here: %v\n", err)
-		}
-	}
-	found, err := file.Forget(ctx, registry)
-	if err != nil {
-		return err
-	}
-	if !found {
-		fmt.Fprintf(t.Out, "There was no login for %s in %s\n", registry, file.Path)
-		return nil
-	}
-	fmt.Fprintf(t.Out, "Logged out of %s\n", registry)
-	return nil
 }

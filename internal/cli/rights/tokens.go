@@ -2,19 +2,26 @@ package rights
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"net/http"
 	"net/url"
+	"strconv"
 	"strings"
 	"time"
 
-	"github.com/jedib0t/go-pretty/v6/table"
-	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"warthesis/internal/api"
-	"warthesis/internal/cli/service"
 	"warthesis/internal/cli/site"
 	"warthesis/internal/cli/term"
+	"warthesis/internal/oci"
 )
+
+const tokensPath = "/api/v1/tokens"
+
+// mostDays is the longest life of a token.
+const mostDays = 3650
 
 // readScopes reads PATTERN:ACTION,ACTION.
 func readScopes(given []string) ([]api.Scope, error) {
@@ -22,31 +29,68 @@ func readScopes(given []string) ([]api.Scope, error) {
 	for _, s := range given {
 		pattern, actions, found := strings.Cut(s, ":")
 		if !found || pattern == "" || actions == "" {
-			return nil, term.Usage("%q is no scope; write PATTERN:ACTION, as in timetable/*:pull,push", s)
+			return nil, term.Usage("--scope is %q: write PATTERN:ACTION, as in timetable/*:pull,push", s)
 		}
 		scopes = append(scopes, api.Scope{Pattern: pattern, Actions: strings.Split(actions, ",")})
 	}
 	return scopes, nil
 }
 
-func addTokens(root *cobra.Command, t term.Terminal, r *site.Remote) {
-	parent := &cobra.Command{Use: "token", GroupID: term.GroupRights, Short: "Make, list, revoke or replace tokens"}
-	var account string
-	parent.PersistentFlags().StringVar(&account, "account", "", "whose tokens; as a registry admin you may work on those of others")
-	of := func() url.Values {
-		if account == "" {
-			return nil
-		}
-		return url.Values{"account": {account}}
+var tokenArg = site.Arg{Name: "TOKEN", Ask: site.Tokens}
+
+func tokenCommands() site.Command {
+	return site.Command{
+		Name: "token", Group: term.GroupRights, Short: "Make, show, list, revoke or replace tokens",
+		Under: []site.Command{tokenMake(), tokenShow(), tokenList(), tokenRevoke(), tokenReplace()},
 	}
+}
+
+// owner is whose tokens a command works on.
+type owner struct{ account string }
+
+func (o *owner) addTo(f *pflag.FlagSet) {
+	f.StringVar(&o.account, "account", "", "whose; your own where left out; as a registry admin you may work on those of others")
+}
+
+func (o *owner) query() url.Values {
+	if o.account == "" {
+		return nil
+	}
+	return url.Values{"account": {o.account}}
+}
+
+// ofAccounts completes the flag that names an account.
+var ofAccounts = map[string]site.Completer{"account": site.Accounts}
+
+// addProve adds the flag by which a token outlasts the login that makes it.
+func addProve(f *pflag.FlagSet, prove *bool) {
+	f.BoolVar(prove, term.FromStdin, false, "read the password of your own account from standard input, or ask for it at a terminal: with it the token may last longer than the login by which you make it")
+}
+
+// proof gets the password where that was said.
+func proof(ctx context.Context, c *site.Call, prove bool) (string, error) {
+	if !prove {
+		return "", nil
+	}
+	return term.Secret(ctx, c.T, "Password of your account: ", true)
+}
+
+func tokenMake() site.Command {
+	var whose owner
 	var days int
 	var scopes []string
-	var output string
 	var prove bool
-	makes := &cobra.Command{
-		Use: "make REGISTRY NAME", Short: "Make a token; its secret is shown this once", Args: cobra.ExactArgs(2),
-		Example: "  warthesis token make localhost:7070 \"build pipeline\" --account ci-berths --scope 'berths/seatmap:pull,push' --days 90",
-		RunE: r.At(func(c *cobra.Command, at site.Site, rest []string) error {
+	return site.Command{
+		Name: "make", Short: "Make a token; its secret is shown this once",
+		Example: "  warthesis token make \"build pipeline\" --account ci-berths --scope 'berths/seatmap:pull,push' --days 90",
+		On:      site.OnRegistry, Args: []site.Arg{{Name: "NAME"}}, Facts: api.MadeToken{}, Values: ofAccounts,
+		Flags: func(f *pflag.FlagSet) {
+			whose.addTo(f)
+			f.StringArrayVar(&scopes, "scope", nil, "what it may do and where, PATTERN:ACTION,ACTION; actions are pull, push, delete and manage, * in the pattern is any text; may be given several times")
+			term.Number(f, &days, "days", 90, 0, mostDays, "how many days it is good; 0 is without end")
+			addProve(f, &prove)
+		},
+		Run: func(ctx context.Context, c *site.Call) error {
 			parsed, err := readScopes(scopes)
 			if err != nil {
 				return err
@@ -54,126 +98,183 @@ func addTokens(root *cobra.Command, t term.Terminal, r *site.Remote) {
 			if len(parsed) == 0 {
 				return term.Usage("say what the token is for, as in --scope 'berths/seatmap:pull,push'")
 			}
-			made, err := makeToken(c.Context(), t, at, api.NewToken{Account: account, Name: rest[0], Scopes: parsed, Days: days}, prove)
+			made, err := makeToken(ctx, c, api.NewToken{Account: whose.account, Name: c.Args[0], Scopes: parsed, Days: days}, prove)
 			if err != nil {
 				return err
 			}
-			return showSecret(t, output, at.Registry, made)
-		}),
+			return showSecret(ctx, c, made)
+		},
 	}
-	addProve(makes, &prove)
-	makes.Flags().IntVar(&days, "days", 90, "how many days it is good; 0 is without end")
-	makes.Flags().StringArrayVar(&scopes, "scope", nil, "what it may do and where, PATTERN:ACTION,ACTION; actions are pull, push, delete and manage, * in the pattern is any text")
-	term.AddOutput(makes, &output)
-	list := &cobra.Command{
-		Use: "list [REGISTRY]", Short: "List tokens", Args: cobra.MaximumNArgs(1),
-		RunE: r.At(func(c *cobra.Command, at site.Site, rest []string) error {
-			return listTokens(c.Context(), t, at, of(), output)
-		}),
-	}
-	term.AddOutput(list, &output)
-	revoke := &cobra.Command{
-		Use: "revoke REGISTRY TOKEN", Short: "Revoke a token, by name or number; it acts at once", Args: cobra.ExactArgs(2),
-		RunE: r.At(func(c *cobra.Command, at site.Site, rest []string) error {
-			if err := at.Do(c.Context(), "DELETE", "/api/v1/tokens/"+url.PathEscape(rest[0]), of(), nil, nil); err != nil {
-				return err
-			}
-			fmt.Fprintf(t.Out, "Revoked the token %s; whoever still has it is refused from now on\n", rest[0])
-			return nil
-		}),
-	}
-	replace := &cobra.Command{
-		Use: "replace REGISTRY TOKEN", Short: "Revoke a token and make one with the same name and scopes", Args: cobra.ExactArgs(2),
-		RunE: r.At(func(c *cobra.Command, at site.Site, rest []string) error {
-			var made api.MadeToken
-			var proof api.Proof
-			var err error
-			if prove {
-				if proof.Password, err = term.ReadSecret(); err != nil {
-					return err
-				}
-			}
-			if err := at.Do(c.Context(), "POST", "/api/v1/tokens/"+url.PathEscape(rest[0])+"/replace", of(), proof, &made); err != nil {
-				return err
-			}
-			return showSecret(t, output, at.Registry, made)
-		}),
-	}
-	addProve(replace, &prove)
-	term.AddOutput(replace, &output)
-	parent.AddCommand(makes, list, revoke, replace)
-	root.AddCommand(parent)
-}
-
-// addProve adds the flag by which a token outlasts the login that makes it.
-func addProve(c *cobra.Command, prove *bool) {
-	c.Flags().BoolVar(prove, service.FromStdinFlag, false, "read the password of your account from standard input: with it the token may last longer than the login by which you make it")
 }
 
 // makeToken makes a token, and warns where it ends sooner than was asked, with the
 // login by which it is made.
-func makeToken(ctx context.Context, t term.Terminal, at site.Site, body api.NewToken, prove bool) (made api.MadeToken, err error) {
-	if prove {
-		if body.Password, err = term.ReadSecret(); err != nil {
-			return made, err
-		}
+func makeToken(ctx context.Context, c *site.Call, body api.NewToken, prove bool) (made api.MadeToken, err error) {
+	if body.Password, err = proof(ctx, c, prove); err != nil {
+		return made, err
 	}
-	if err := at.Do(ctx, "POST", "/api/v1/tokens", nil, body, &made); err != nil {
+	if err := c.Do(ctx, http.MethodPost, tokensPath, nil, body, &made); err != nil {
 		return made, err
 	}
 	const slack = 24 * time.Hour
 	if wanted := time.Duration(body.Days) * 24 * time.Hour; made.EndsAt != nil && (body.Days == 0 || made.EndsAt.Sub(made.CreatedAt) < wanted-slack) {
-		fmt.Fprintf(t.Err, "WARNING: the token ends on %s, with the login by which it was made. For a longer one prove who you are: --%s, with your password on standard input.\n",
-			made.EndsAt.Format(time.DateOnly), service.FromStdinFlag)
+		c.T.Warn("WARNING: the token ends on %s, with the login by which it was made. For a longer one prove who you are: --%s, with your password on standard input.",
+			made.EndsAt.Format(time.DateOnly), term.FromStdin)
 	}
 	return made, nil
 }
 
-// showSecret prints a new token: the secret alone on standard output, so that it
-// can be piped on.
-func showSecret(t term.Terminal, output, registry string, made api.MadeToken) error {
-	if output == term.OutputJSON {
-		return term.WriteJSON(t.Out, made)
-	}
-	until := "without end"
-	if made.EndsAt != nil {
-		until = "until " + made.EndsAt.Format(time.DateOnly)
-	}
-	fmt.Fprintf(t.Err, "The token %q of %s, good %s, is shown this once:\n", made.Name, made.Account, until)
-	fmt.Fprintln(t.Out, made.Secret)
-	fmt.Fprintf(t.Err, "Log in with it:  %s login %s --account %s --from-stdin\n", term.ProgramName(), registry, made.Account)
-	return nil
+// showSecret prints a new token: the secret alone on standard output, so that it can
+// be piped on. A secret that nobody got is worth nothing, and is revoked.
+func showSecret(ctx context.Context, c *site.Call, made api.MadeToken) error {
+	return written(ctx, c, made, c.Tell(made, func() {
+		until := "without end"
+		if made.EndsAt != nil {
+			until = "until " + made.EndsAt.Format(time.DateOnly)
+		}
+		c.T.Warn("The token %q of %s, good %s, is shown this once:", made.Name, made.Account, until)
+		c.T.Say("%s", made.Secret)
+		c.T.Hint("Log in with it:  %s", c.Self("login", c.Registry, "--account", made.Account, "--"+term.FromStdin))
+	}))
 }
 
-func listTokens(ctx context.Context, t term.Terminal, at site.Site, query url.Values, output string) error {
-	if err := term.CheckOutput(output); err != nil {
-		return err
-	}
-	var list api.TokenList
-	if err := at.Do(ctx, "GET", "/api/v1/tokens", query, nil, &list); err != nil {
-		return err
-	}
-	if output == term.OutputJSON {
-		return term.WriteJSON(t.Out, list.Tokens)
-	}
-	if len(list.Tokens) == 0 {
-		fmt.Fprintln(t.Out, "No tokens.")
+// written revokes a token whose secret could not be written.
+func written(ctx context.Context, c *site.Call, made api.MadeToken, err error) error {
+	if err = errors.Join(err, c.T.Fault()); err == nil {
 		return nil
 	}
-	w := term.NewTable(t, "Number", "Name", "For", "Made", "Ends", "Used", "From")
-	term.AlignRight(w, "Number")
-	for _, token := range list.Tokens {
-		ends := "never"
-		if token.EndsAt != nil {
-			ends = token.EndsAt.Format(time.DateOnly)
-		}
-		if token.Ended {
-			ends += " (over)"
-		}
-		w.AppendRow(table.Row{token.ID, token.Name, sayScopes(token), term.When(&token.CreatedAt), ends, term.When(token.UsedAt), token.UsedFrom})
+	query := url.Values{"account": {made.Account}}
+	revoked := c.Do(context.WithoutCancel(ctx), http.MethodDelete, tokensPath+"/"+strconv.FormatInt(made.ID, 10), query, nil, nil)
+	if revoked != nil {
+		return fmt.Errorf("the secret of the token %q could not be written (%w), and the token could not be revoked: %w", made.Name, err, revoked)
 	}
-	w.Render()
-	return nil
+	return fmt.Errorf("the secret of the token %q could not be written, so it was revoked: %w", made.Name, err)
+}
+
+func tokenRevoke() site.Command {
+	var whose owner
+	return site.Command{
+		Name: "revoke", Short: "Revoke a token, by name or number; it acts at once", On: site.OnRegistry, Args: []site.Arg{tokenArg}, Facts: api.Token{}, Asks: true,
+		Flags: whose.addTo, Values: ofAccounts,
+		Run: func(ctx context.Context, c *site.Call) error {
+			token, err := findToken(ctx, c, whose, c.Args[0])
+			if err != nil {
+				return err
+			}
+			if err := c.Confirm(ctx, fmt.Sprintf("Revoke the token %q of %s, last used %s? Whoever has it is refused from then on. This cannot be undone.", token.Name, token.Account, term.When(token.UsedAt))); err != nil {
+				return err
+			}
+			if err := c.Do(ctx, http.MethodDelete, tokensPath+"/"+strconv.FormatInt(token.ID, 10), whose.query(), nil, nil); err != nil {
+				return err
+			}
+			return c.Tell(token, func() { c.T.Say("Revoked the token %s; whoever still has it is refused from now on", token.Name) })
+		},
+	}
+}
+
+func tokenReplace() site.Command {
+	var whose owner
+	var prove bool
+	return site.Command{
+		Name: "replace", Short: "Revoke a token and make one with the same name and scopes", On: site.OnRegistry, Args: []site.Arg{tokenArg}, Facts: api.MadeToken{}, Values: ofAccounts,
+		Flags: func(f *pflag.FlagSet) {
+			whose.addTo(f)
+			addProve(f, &prove)
+		},
+		Run: func(ctx context.Context, c *site.Call) error {
+			password, err := proof(ctx, c, prove)
+			if err != nil {
+				return err
+			}
+			var made api.MadeToken
+			if err := c.Do(ctx, http.MethodPost, tokensPath+"/"+url.PathEscape(c.Args[0])+"/replace", whose.query(), api.Proof{Password: password}, &made); err != nil {
+				return err
+			}
+			return showSecret(ctx, c, made)
+		},
+	}
+}
+
+func listOfTokens(ctx context.Context, c *site.Call, whose owner) ([]api.Token, error) {
+	var list api.TokenList
+	return list.Tokens, c.Do(ctx, http.MethodGet, tokensPath, whose.query(), nil, &list)
+}
+
+// findToken returns a token by its name or its number.
+func findToken(ctx context.Context, c *site.Call, whose owner, which string) (api.Token, error) {
+	all, err := listOfTokens(ctx, c, whose)
+	if err != nil {
+		return api.Token{}, err
+	}
+	var named []api.Token
+	for _, token := range all {
+		if strconv.FormatInt(token.ID, 10) == which {
+			return token, nil
+		}
+		if token.Name == which {
+			named = append(named, token)
+		}
+	}
+	switch len(named) {
+	case 0:
+		return api.Token{}, oci.Errorf(oci.CodeNameUnknown, "there is no token %s; %s lists them", which, c.Self("token list", c.Registry))
+	case 1:
+		return named[0], nil
+	}
+	return api.Token{}, term.Usage("%d tokens are called %s; name one by its number, which %s shows", len(named), which, c.Self("token list", c.Registry))
+}
+
+func tokenShow() site.Command {
+	var whose owner
+	return site.Command{
+		Name: "show", Short: "Show a token, without its secret", On: site.OnRegistry, Args: []site.Arg{tokenArg}, Facts: api.Token{}, Flags: whose.addTo, Values: ofAccounts,
+		Run: func(ctx context.Context, c *site.Call) error {
+			token, err := findToken(ctx, c, whose, c.Args[0])
+			if err != nil {
+				return err
+			}
+			return c.Tell(token, func() {
+				c.T.Fields("Token", token.Name, [2]string{"Number", strconv.FormatInt(token.ID, 10)}, [2]string{"Account", token.Account}, [2]string{"Kind", token.Kind}, [2]string{"For", sayScopes(token)},
+					[2]string{"Made", term.When(&token.CreatedAt)}, [2]string{"Ends", endOf(token)}, [2]string{"Used", term.When(token.UsedAt)}, [2]string{"From", token.UsedFrom})
+			})
+		},
+	}
+}
+
+func tokenList() site.Command {
+	var whose owner
+	return site.Command{
+		Name: "list", Short: "List tokens", On: site.OnRegistry, Facts: []api.Token{}, Flags: whose.addTo, Values: ofAccounts,
+		Run: func(ctx context.Context, c *site.Call) error {
+			all, err := listOfTokens(ctx, c, whose)
+			if err != nil {
+				return err
+			}
+			return c.Tell(all, func() {
+				if len(all) == 0 {
+					c.T.Say("No tokens")
+					return
+				}
+				w := c.T.Table("Number", "Name", "For", "Made", "Ends", "Used", "From")
+				w.Right("Number")
+				for _, token := range all {
+					w.Row(token.ID, token.Name, sayScopes(token), term.When(&token.CreatedAt), endOf(token), term.When(token.UsedAt), token.UsedFrom)
+				}
+				w.Draw()
+			})
+		},
+	}
+}
+
+func endOf(token api.Token) string {
+	ends := "never"
+	if token.EndsAt != nil {
+		ends = token.EndsAt.Format(time.DateOnly)
+	}
+	if token.Ended {
+		ends += " (over)"
+	}
+	return ends
 }
 
 func sayScopes(t api.Token) string {

@@ -9,9 +9,5 @@ import (
 
 // Add adds the commands of this room.
 func Add(root *cobra.Command, r *site.Remote) {
-	addServe(root, r.T, r.Version)
-	addAdminPassword(root, r.T)
-	addDemo(root, r.T, r.Version)
-	addDoctor(root, r.T, r)
-	addSettings(root, r.T, r)
+	r.Add(root, serveCommand(r.Version), demoCommand(r.Version), adminPasswordCommand(), doctorCommand(), settingsCommands())
 }

@@ -9,8 +9,9 @@ import (
 	"path/filepath"
 	"time"
 
-	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
+	"warthesis/internal/cli/site"
 	"warthesis/internal/cli/term"
 	"warthesis/internal/clock"
 	"warthesis/internal/config"
@@ -18,31 +19,30 @@ import (
 	"warthesis/internal/serve"
 )
 
-func addDemo(root *cobra.Command, t term.Terminal, version string) {
+func demoCommand(version string) site.Command {
 	settings := config.Default()
-	settings.Data, settings.FreeBytes = "warthesis-demo", -1
-	command := &cobra.Command{
-		Use:     "demo",
-		GroupID: term.GroupRun,
-		Short:   "Run a registry with sample data, to look around in",
+	settings.Data, settings.FreeBytes = "warthesis-demo", 1
+	return site.Command{
+		Name: "demo", Group: term.GroupRun, Short: "Run a registry with sample data, to look around in",
 		Long: "Runs a registry on this machine with the images of a made-up night train company and three months of history.\n" +
 			"The data folder is filled at the first start and kept; remove it to start over.",
-		Args: cobra.NoArgs,
-		RunE: func(c *cobra.Command, _ []string) error {
+		On: site.OnNothing,
+		Flags: func(f *pflag.FlagSet) {
+			f.StringVar(&settings.Data, "data", settings.Data, "folder for the sample data")
+			f.StringVar(&settings.Listen, "listen", settings.Listen, "address to serve on, host:port")
+		},
+		Run: func(ctx context.Context, c *site.Call) error {
 			if err := settings.Check(); err != nil {
 				return term.Usage("%w", err)
 			}
-			t.Patient.Store(true)
-			slog.SetDefault(serve.Logger(settings, term.Unwrap(t.Err)))
-			if err := seed(c.Context(), t, settings); err != nil {
+			c.T.Patient.Store(true)
+			slog.SetDefault(serve.Logger(settings, term.Unwrap(c.T.Err)))
+			if err := seed(ctx, c.T, settings); err != nil {
 				return err
 			}
-			return serve.Run(c.Context(), settings, version, func(s serve.Started) error { return welcome(t, s.Address) })
+			return serve.Run(ctx, settings, version, func(s serve.Started) error { return welcome(c.T, s.Address) })
 		},
 	}
-	command.Flags().StringVar(&settings.Data, "data", settings.Data, "folder for the sample data")
-	command.Flags().StringVar(&settings.Listen, "listen", settings.Listen, "address to serve on, host:port")
-	root.AddCommand(command)
 }
 
 // seed fills the data folder where it is not filled. It is filled under another

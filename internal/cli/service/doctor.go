@@ -3,7 +3,6 @@ package service
 import (
 	"context"
 	"crypto/tls"
-	"crypto/x509"
 	"errors"
 	"fmt"
 	"net"
@@ -12,7 +11,7 @@ import (
 	"strings"
 	"time"
 
-	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"warthesis/internal/cli/site"
 	"warthesis/internal/cli/term"
@@ -21,9 +20,17 @@ import (
 	"warthesis/internal/peer"
 )
 
+// stepFound is what one step of an examination found.
+type stepFound struct {
+	Step string `json:"step"`
+	Well bool   `json:"well"`
+	Says string `json:"says"`
+}
+
 // examination is a walk along steps that stops at the first that fails.
 type examination struct {
-	t      term.Terminal
+	c      *site.Call
+	steps  []stepFound
 	failed error
 }
 
@@ -33,81 +40,100 @@ func (e *examination) step(name string, look func() (found string, err error)) {
 		return
 	}
 	found, err := look()
+	mark := "✓"
 	if err != nil {
-		fmt.Fprintf(e.t.Out, "✗ %-12s %s\n", name, term.OneLine(err.Error()))
-		e.failed = fmt.Errorf("stopped at the step %q", name)
-		if code := codeOf(err); code != "" {
-			e.failed = oci.Errorf(code, "stopped at the step %q", name)
-		}
-		return
+		mark, found = "✗", err.Error()
+		e.failed = term.NotRight("stopped at the step %q", name)
 	}
-	fmt.Fprintf(e.t.Out, "✓ %-12s %s\n", name, term.OneLine(found))
+	found = term.OneLine(found)
+	e.steps = append(e.steps, stepFound{name, err == nil, found})
+	if !e.c.JSON() {
+		e.c.T.Say("%s %-12s %s", mark, name, found)
+	}
 }
 
-// codeOf returns the kind of a refusal, for the exit code.
-func codeOf(err error) oci.Code {
-	var refusal *oci.Error
-	if errors.As(err, &refusal) {
-		return refusal.Code
+// end tells what was found to scripts, and fails where a step did.
+func (e *examination) end() error {
+	if err := e.c.Tell(e.steps, func() {}); err != nil {
+		return err
 	}
-	return ""
+	return e.failed
 }
 
-func addDoctor(root *cobra.Command, t term.Terminal, r *site.Remote) {
+func doctorCommand() site.Command {
 	var push, here bool
 	var file string
-	command := &cobra.Command{
-		Use: "doctor [REGISTRY | REFERENCE]", GroupID: term.GroupLook, Short: "Walk from here to a registry step by step, and stop where it fails",
-		Long: "Walks the way that a pull or a push takes, of any registry: name, port, TLS, API, login, and for a reference whether it may be read\n" +
-			"and, with --push, pushed to, which is tried and cancelled. Stops at the first step that fails and says what to do.\n\n" +
+	return site.Command{
+		Name: "doctor", Group: term.GroupLook, Short: "Walk from here to a registry step by step, and stop where it fails",
+		Long: "Walks the way that a pull or a push takes, of any registry: name, port, TLS, API, login, and for a repository or an image whether it may be\n" +
+			"read and, with --push, pushed to, which is tried and cancelled. Stops at the first step that fails and says what to do.\n\n" +
 			"With --service it examines this machine as the place of a service instead: folder, space, port, certificate, names and clock.",
 		Example: "  warthesis doctor registry.larkspur.example:7070\n  warthesis doctor --push localhost:7070/timetable/planner\n  warthesis doctor --service --config warthesis.yaml",
-		Args:    cobra.MaximumNArgs(1),
-		RunE: func(c *cobra.Command, args []string) error {
+		On:      site.OnAny, Args: []site.Arg{{Name: "REGISTRY | REFERENCE", Optional: true, Image: true}}, Facts: []stepFound{}, Checks: true,
+		Flags: func(f *pflag.FlagSet) {
+			f.BoolVar(&push, "push", false, "also try whether the repository may be pushed to; nothing is left behind")
+			f.BoolVar(&here, "service", false, "examine this machine as the place of a service")
+			f.StringVar(&file, configFlag, "", "with --service: the service's configuration")
+		},
+		Run: func(ctx context.Context, c *site.Call) error {
 			if here {
-				return examineService(c, t, file)
-			}
-			p := site.Place{Registry: site.DefaultRegistry()}
-			var ref oci.Reference
-			if len(args) > 0 {
-				if registry, err := oci.ParseRegistry(args[0]); err == nil {
-					p.Registry = registry
-				} else if ref, err = site.Reference(args[0]); err != nil {
+				if len(c.Args) > 0 {
+					return term.Usage("--service examines this machine; leave %s out", c.Args[0])
+				}
+				if err := c.Idle("--service examines this machine", "push", "unencrypted", "ca", "login-file"); err != nil {
 					return err
-				} else {
-					p = site.Place{Registry: ref.Registry, Name: ref.Name}
+				}
+				return examineService(ctx, c, file)
+			}
+			if err := c.Idle("it is for --service", configFlag); err != nil {
+				return err
+			}
+			p, ref, err := doctorPlace(c)
+			if err != nil {
+				return err
+			}
+			if p.Name == "" {
+				if err := c.Idle("name the repository that is to be pushed to", "push"); err != nil {
+					return err
 				}
 			}
-			if p.Registry == "" {
-				return term.Usage("name a registry or a reference")
-			}
-			return examine(c.Context(), r, t, p, ref, push)
+			return examine(ctx, c, p, ref, push)
 		},
 	}
-	f := command.Flags()
-	f.BoolVar(&push, "push", false, "also try whether the repository may be pushed to; nothing is left behind")
-	f.BoolVar(&here, "service", false, "examine this machine as the place of a service")
-	f.StringVar(&file, configFlag, "", "with --service: the service's configuration")
-	root.AddCommand(command)
 }
 
-func examine(ctx context.Context, r *site.Remote, t term.Terminal, p site.Place, ref oci.Reference, push bool) error {
-	w, err := r.Way(p.Registry)
+// doctorPlace reads what is to be examined: exactly what was written.
+func doctorPlace(c *site.Call) (p site.Place, ref oci.Reference, err error) {
+	p.Registry = c.R.DefaultRegistry()
+	if len(c.Args) > 0 {
+		if p.Registry, err = c.R.ExactRegistry(c.Args[0]); err != nil {
+			ref, err = c.R.Reference(c.Args[0])
+			p = site.Place{Registry: ref.Registry, Name: ref.Name}
+		}
+	}
+	if err == nil && p.Registry == "" {
+		err = term.Usage("name a registry or a reference")
+	}
+	return p, ref, err
+}
+
+func examine(ctx context.Context, c *site.Call, p site.Place, ref oci.Reference, push bool) error {
+	w, err := c.R.Way(p.Registry)
 	if err != nil {
 		return err
 	}
-	client, err := r.Peer(p.Registry)
+	client, err := c.R.Peer(p.Registry)
 	if err != nil {
 		return err
 	}
-	e := &examination{t: t}
+	e := &examination{c: c}
 	e.step("name", func() (string, error) { return lookName(ctx, p.Registry, w) })
 	e.step("port", func() (string, error) { return lookPort(ctx, p.Registry, w) })
-	e.step("TLS", func() (string, error) { return lookTLS(ctx, p.Registry, w) })
+	e.step("TLS", func() (string, error) { return lookTLS(ctx, w) })
 	e.step("API", func() (string, error) { return lookAPI(ctx, w) })
-	e.step("login", func() (string, error) { return lookLogin(ctx, r, client, p.Registry) })
+	e.step("login", func() (string, error) { return lookLogin(ctx, c.R, client, p.Registry) })
 	if p.Name == "" {
-		return e.failed
+		return e.end()
 	}
 	e.step("read", func() (string, error) {
 		found, err := lookRead(ctx, client, p.Name, ref)
@@ -124,7 +150,7 @@ func examine(ctx context.Context, r *site.Remote, t term.Terminal, p site.Place,
 			return fmt.Sprintf("%s may be pushed to (an upload was begun and cancelled)", p.Name), nil
 		})
 	}
-	return e.failed
+	return e.end()
 }
 
 func lookName(ctx context.Context, registry string, w *site.Way) (string, error) {
@@ -175,58 +201,40 @@ func ask(ctx context.Context, w *site.Way, path string) (*http.Response, error) 
 	return answer, answer.Body.Close()
 }
 
-func lookTLS(ctx context.Context, registry string, w *site.Way) (string, error) {
+func lookTLS(ctx context.Context, w *site.Way) (string, error) {
+	answer, err := ask(ctx, w, "v2/")
+	if errors.Is(err, oci.CodeDistrusted) {
+		return "", bare(err)
+	}
 	if w.Base.Scheme != "https" {
 		return "plain HTTP is spoken to this registry: it is on this machine, or --unencrypted was said", nil
 	}
-	answer, err := ask(ctx, w, "v2/")
 	if err != nil {
-		return "", sayTLS(registry, err)
+		return "", fmt.Errorf("no TLS connection comes about: %w", bare(err))
 	}
 	state := answer.TLS
 	leaf := state.PeerCertificates[0]
 	said := fmt.Sprintf("%s, certificate for %s, signed by %s, good until %s", tls.VersionName(state.Version),
-		strings.Join(append(leaf.DNSNames, addresses(leaf)...), ", "), leaf.Issuer.CommonName, leaf.NotAfter.Format(time.DateOnly))
+		strings.Join(site.Certified(leaf), ", "), leaf.Issuer.CommonName, leaf.NotAfter.Format(time.DateOnly))
 	if w.Registry.TLSClientConfig.InsecureSkipVerify {
 		said += " (NOT CHECKED, as was asked for)"
 	}
 	return said, nil
 }
 
-func addresses(c *x509.Certificate) []string {
-	var all []string
-	for _, ip := range c.IPAddresses {
-		all = append(all, ip.String())
+// bare takes from an error which request it was of.
+func bare(err error) error {
+	var of *url.Error
+	if errors.As(err, &of) {
+		return of.Err
 	}
-	return all
-}
-
-// sayTLS says what is wrong with a certificate, and what to do.
-func sayTLS(registry string, err error) error {
-	var unknown x509.UnknownAuthorityError
-	var name x509.HostnameError
-	var invalid x509.CertificateInvalidError
-	var record tls.RecordHeaderError
-	switch {
-	case errors.As(err, &unknown):
-		return fmt.Errorf("the certificate is signed by an authority that this machine does not know (%s). Trust it:  %s trust %s", unknown.Cert.Issuer.CommonName, term.ProgramName(), registry)
-	case errors.As(err, &name):
-		return fmt.Errorf("the certificate is not for %s but for %s. Use one of those names, or let whoever runs the registry add this one", site.HostOf(registry), strings.Join(append(name.Certificate.DNSNames, addresses(name.Certificate)...), ", "))
-	case errors.As(err, &invalid) && invalid.Reason == x509.Expired:
-		return fmt.Errorf("the certificate is good from %s to %s, and this machine's clock says %s. Renew it, or set the clock", invalid.Cert.NotBefore.Format(time.DateTime), invalid.Cert.NotAfter.Format(time.DateTime), time.Now().Format(time.DateTime))
-	case errors.As(err, &record), strings.Contains(err.Error(), "server gave HTTP response to HTTPS client"):
-		return fmt.Errorf("what answers does not speak TLS. If plain HTTP is meant, say --unencrypted")
-	}
-	return fmt.Errorf("no TLS connection comes about: %w", err)
+	return err
 }
 
 func lookAPI(ctx context.Context, w *site.Way) (string, error) {
 	answer, err := ask(ctx, w, "v2/")
 	if err != nil {
-		return "", fmt.Errorf("no answer comes: %w", errors.Unwrap(err))
-	}
-	if answer.StatusCode == http.StatusBadRequest && w.Base.Scheme == "http" {
-		return "", fmt.Errorf("it answers %s to plain HTTP: perhaps it speaks TLS. Trust its certificate:  %s trust %s", answer.Status, term.ProgramName(), w.Base.Host)
+		return "", fmt.Errorf("no answer comes: %w", bare(err))
 	}
 	if answer.StatusCode != http.StatusOK && answer.StatusCode != http.StatusUnauthorized {
 		return "", fmt.Errorf("it answers %s at /v2/, and so is no registry; is the address right, and the port?", answer.Status)

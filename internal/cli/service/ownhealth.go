@@ -11,29 +11,20 @@ import (
 	"time"
 
 	"github.com/dustin/go-humanize"
-	"github.com/spf13/cobra"
 
 	"warthesis/internal/authority"
 	"warthesis/internal/cli/site"
-	"warthesis/internal/cli/term"
 	"warthesis/internal/config"
 	"warthesis/internal/serve"
 )
 
 // examineService examines this machine as the place of a service.
-func examineService(c *cobra.Command, t term.Terminal, file string) error {
+func examineService(ctx context.Context, c *site.Call, file string) error {
 	settings := config.Default()
-	e := &examination{t: t}
+	e := &examination{c: c}
 	e.step("settings", func() (string, error) {
-		if file != "" {
-			if err := settings.ReadFile(file); err != nil {
-				return "", err
-			}
-		}
-		if err := settings.ReadEnvironment(os.Environ()); err != nil {
-			return "", err
-		}
-		return fmt.Sprintf("data in %s, listening on %s", settings.Data, settings.Listen), settings.Check()
+		err := settings.Lay(file, environment(), nil)
+		return fmt.Sprintf("data in %s, listening on %s", settings.Data, settings.Listen), err
 	})
 	running := false
 	e.step("folder", func() (found string, err error) {
@@ -52,7 +43,7 @@ func examineService(c *cobra.Command, t term.Terminal, file string) error {
 		return said, nil
 	})
 	e.step("port", func() (string, error) { return lookOwnPort(settings, running) })
-	e.step("name", func() (string, error) { return lookOwnNames(c.Context(), settings) })
+	e.step("name", func() (string, error) { return lookOwnNames(ctx, settings) })
 	e.step("certificate", func() (string, error) { return lookOwnCertificates(settings) })
 	e.step("clock", func() (string, error) {
 		now := time.Now()
@@ -61,7 +52,7 @@ func examineService(c *cobra.Command, t term.Terminal, file string) error {
 		}
 		return now.Format(time.RFC3339), nil
 	})
-	return e.failed
+	return e.end()
 }
 
 func lookOwnPort(settings config.Config, running bool) (string, error) {
@@ -125,7 +116,7 @@ func lookOwnCertificates(settings config.Config) (string, error) {
 		if left < 14*24*time.Hour {
 			return "", fmt.Errorf("%s ends on %s; renew it, and the service takes it up by itself", pair[0], loaded.Leaf.NotAfter.Format(time.DateOnly))
 		}
-		said = append(said, fmt.Sprintf("%s for %s, good until %s", pair[0], strings.Join(append(loaded.Leaf.DNSNames, addresses(loaded.Leaf)...), ", "), loaded.Leaf.NotAfter.Format(time.DateOnly)))
+		said = append(said, fmt.Sprintf("%s for %s, good until %s", pair[0], strings.Join(site.Certified(loaded.Leaf), ", "), loaded.Leaf.NotAfter.Format(time.DateOnly)))
 	}
 	return strings.Join(said, "; "), nil
 }

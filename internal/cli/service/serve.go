@@ -1,56 +1,60 @@
 package service
 
 import (
-	"errors"
+	"context"
 	"fmt"
 	"log/slog"
 	"os"
 	"strings"
 
-	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
+	"warthesis/internal/cli/site"
 	"warthesis/internal/cli/term"
 	"warthesis/internal/config"
 	"warthesis/internal/serve"
 )
 
-// configFlag and fromStdinFlag name flags that are no settings themselves.
-const (
-	configFlag    = "config"
-	FromStdinFlag = "from-stdin"
-)
+// configFlag names a flag that is no setting itself.
+const configFlag = "config"
 
-func addServe(root *cobra.Command, t term.Terminal, version string) {
+func serveCommand(version string) site.Command {
 	var file string
 	flags := config.Default()
-	command := &cobra.Command{
-		Use:     "serve",
-		GroupID: term.GroupRun,
-		Short:   "Run the registry",
+	return site.Command{
+		Name: "serve", Group: term.GroupRun, Short: "Run the registry",
 		Long: "Runs the registry on a data folder until it is told to stop.\n\n" +
 			"Settings come from a YAML file (--config), over it from the environment (WARTHESIS_DATA, WARTHESIS_LISTEN and so on),\n" +
 			"and over both from flags. Without TLS it listens on this machine only, unless --listen-unencrypted says otherwise.\n\n" +
 			"The first start makes an account, admin, which may do everything. Its password is that of WARTHESIS_ADMIN_PASSWORD,\n" +
-			"or one is made up and printed this once.",
-		Example: "  warthesis serve --data /srv/warthesis --listen 127.0.0.1:7070",
-		Args:    cobra.NoArgs,
-		RunE: func(c *cobra.Command, _ []string) error {
-			settings, err := settle(c, file)
-			if err != nil {
+			"or one is made up and printed this once. With --trial there are no logins at all, for the first five minutes.",
+		Example: "  warthesis serve --data /srv/warthesis --listen 127.0.0.1:7070\n  warthesis serve --trial",
+		On:      site.OnNothing,
+		Flags: func(f *pflag.FlagSet) {
+			f.StringVar(&file, configFlag, "", "read settings from this YAML file")
+			addSettings(f, &flags)
+		},
+		Run: func(ctx context.Context, c *site.Call) error {
+			settings := config.Default()
+			if err := settings.Lay(file, environment(), flagsGiven(c, config.Keys()...)); err != nil {
 				return term.Usage("%w", err)
 			}
-			t.Patient.Store(true)
-			slog.SetDefault(serve.Logger(settings, term.Unwrap(t.Err)))
-			return serve.Run(c.Context(), settings, version, func(s serve.Started) error {
+			c.T.Patient.Store(true)
+			slog.SetDefault(serve.Logger(settings, term.Unwrap(c.T.Err)))
+			return serve.Run(ctx, settings, version, func(s serve.Started) error {
 				slog.Info("serving", "address", s.Address, "data", settings.Data, "version", version)
-				_, err := fmt.Fprintf(t.Out, "%sWarthesis serves %s://%s (data in %s)\n", sayStart(s), s.Scheme, s.Address, settings.Data)
-				return err
+				c.T.Say("%sWarthesis serves %s://%s (data in %s)", sayStart(s), s.Scheme, s.Address, settings.Data)
+				return c.T.Fault()
 			})
 		},
 	}
-	f := command.Flags()
-	f.StringVar(&file, configFlag, "", "read settings from this YAML file")
+}
+
+// environment returns the variables that may be settings.
+func environment() []string { return os.Environ() }
+
+// addSettings adds a flag for each setting, named as the key in the file, with dashes.
+func addSettings(f *pflag.FlagSet, flags *config.Config) {
 	f.StringVar(&flags.Data, "data", flags.Data, "folder that holds everything the registry keeps")
 	f.StringVar(&flags.Listen, "listen", flags.Listen, "address to serve on, host:port")
 	f.BoolVar(&flags.ListenUnencrypted, "listen-unencrypted", false, "listen beyond this machine without TLS, as behind a load balancer that ends it")
@@ -74,43 +78,41 @@ func addServe(root *cobra.Command, t term.Terminal, version string) {
 	f.Int64Var(&flags.FreeBytes, "free-bytes", 0, "disk space that uploads leave free, in bytes; 0 for the smaller of 1 GiB and 2 %")
 	f.StringVar(&flags.LogLevel, "log-level", flags.LogLevel, "info, or debug to log every read as well")
 	f.StringVar(&flags.LogFormat, "log-format", flags.LogFormat, "form of the log: text or json")
-	root.AddCommand(command)
+	f.BoolVar(&flags.Trial, "trial", false, "an empty registry in which anybody on this machine may do everything without a login, for the first five minutes")
+}
+
+// flagsGiven returns the settings among the flags that were given, as key and value.
+func flagsGiven(c *site.Call, keys ...string) [][2]string {
+	var given [][2]string
+	for _, key := range keys {
+		if flag := strings.ReplaceAll(key, "_", "-"); c.Given(flag) {
+			given = append(given, [2]string{key, c.Value(flag)})
+		}
+	}
+	return given
 }
 
 // sayStart is what is said at a start and nowhere else.
 func sayStart(s serve.Started) string {
+	// What others reach it by, as they write it.
+	registry, scheme := s.Address, s.Scheme
+	if s.Outside != "" {
+		scheme, registry, _ = strings.Cut(s.Outside, "://")
+	}
 	said := ""
-	if s.AdminPassword != "" {
-		said += fmt.Sprintf("The account admin is made, with the password  %s\nIt is shown this once. Log in with it:  %s login %s\n\n", s.AdminPassword, term.ProgramName(), s.Address)
+	if s.Trial {
+		said += fmt.Sprintf("THIS IS A TRIAL: anybody and anything on this machine may do everything in it, without a login.\nNothing that must last belongs here.\n\n"+
+			"Try:\n\n  %[1]s push IMAGE.tar %[2]s/first/image:1\n  %[1]s list %[2]s/first/image\n\n", term.ProgramName(), registry)
 	}
 	if s.Fingerprint != "" {
-		said += fmt.Sprintf("Certificates are signed by the registry's own authority, whose fingerprint is\n  %s\nLet a client trust it:  %s trust %s\n\n", s.Fingerprint, term.ProgramName(), s.Address)
+		said += fmt.Sprintf("Certificates are signed by the registry's own authority, whose fingerprint is\n  %s\nLet a client trust it:  %s trust %s\n\n", s.Fingerprint, term.ProgramName(), registry)
+	}
+	if s.AdminPassword != "" {
+		plain := ""
+		if scheme == "http" && !config.IsLoopback(site.HostOf(registry)) {
+			plain = " --unencrypted"
+		}
+		said += fmt.Sprintf("The account admin is made, with the password  %s\nIt is shown this once. Log in with it:  %s login %s --account admin%s\n\n", s.AdminPassword, term.ProgramName(), registry, plain)
 	}
 	return said
-}
-
-// settle lays the settings over each other, flags that were given last.
-func settle(c *cobra.Command, file string) (config.Config, error) {
-	settings := config.Default()
-	if file != "" {
-		if err := settings.ReadFile(file); err != nil {
-			return settings, err
-		}
-	}
-	if err := settings.ReadEnvironment(os.Environ()); err != nil {
-		return settings, err
-	}
-	var wrong error
-	c.Flags().Visit(func(f *pflag.Flag) {
-		// Flags that every command has, and the file's own, are no settings. The
-		// others are named as the key in the file, with dashes.
-		if f.Name == configFlag || f.Name == FromStdinFlag || c.InheritedFlags().Lookup(f.Name) != nil {
-			return
-		}
-		wrong = errors.Join(wrong, settings.Set(strings.ReplaceAll(f.Name, "-", "_"), f.Value.String()))
-	})
-	if wrong != nil {
-		return settings, wrong
-	}
-	return settings, settings.Check()
 }

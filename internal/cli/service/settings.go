@@ -1,64 +1,76 @@
 package service
 
 import (
-	"fmt"
-	"strconv"
+	"context"
+	"net/http"
 
-	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"warthesis/internal/api"
 	"warthesis/internal/cli/site"
 	"warthesis/internal/cli/term"
 )
 
-func addSettings(root *cobra.Command, t term.Terminal, r *site.Remote) {
-	var people, pushes, output string
-	command := &cobra.Command{
-		Use: "settings [REGISTRY]", GroupID: term.GroupRights, Short: "Show or change who makes namespaces",
-		Args: cobra.MaximumNArgs(1),
-		RunE: r.At(func(c *cobra.Command, at site.Site, rest []string) error {
-			if err := term.CheckOutput(output); err != nil {
+const settingsPath = "/api/v1/settings"
+
+func settingsCommands() site.Command {
+	return site.Command{
+		Name: "settings", Group: term.GroupRun, Short: "Show or change the settings that a registry keeps itself", Under: []site.Command{showSettings(), changeSettings()},
+	}
+}
+
+func showSettings() site.Command {
+	return site.Command{
+		Name: "show", Short: "Show who makes namespaces", On: site.OnRegistry, Facts: api.Settings{},
+		Run: func(ctx context.Context, c *site.Call) error {
+			var settings api.Settings
+			if err := c.Do(ctx, http.MethodGet, settingsPath, nil, nil, &settings); err != nil {
 				return err
+			}
+			return c.Tell(settings, func() { saySettings(c.T, settings) })
+		},
+	}
+}
+
+func changeSettings() site.Command {
+	var accounts, pushes bool
+	return site.Command{
+		Name: "change", Short: "Change who makes namespaces", Example: "  warthesis settings change --accounts-make-namespaces --push-makes-namespaces=false",
+		On: site.OnRegistry, Facts: api.Settings{},
+		Flags: func(f *pflag.FlagSet) {
+			f.BoolVar(&accounts, "accounts-make-namespaces", false, "whether every person may make namespaces, and not registry admins alone")
+			f.BoolVar(&pushes, "push-makes-namespaces", false, "whether a push by somebody who may make a namespace makes it")
+		},
+		Run: func(ctx context.Context, c *site.Call) error {
+			if !c.Given("accounts-make-namespaces") && !c.Given("push-makes-namespaces") {
+				return term.Usage("say what is to be changed: --accounts-make-namespaces or --push-makes-namespaces")
 			}
 			var settings api.Settings
-			if err := at.Do(c.Context(), "GET", "/api/v1/settings", nil, nil, &settings); err != nil {
+			if err := c.Do(ctx, http.MethodGet, settingsPath, nil, nil, &settings); err != nil {
 				return err
 			}
-			for _, one := range []struct {
-				text   string
-				target *bool
-			}{{people, &settings.AccountsMakeNamespaces}, {pushes, &settings.PushMakesNamespaces}} {
-				if one.text == "" {
-					continue
-				}
-				value, err := strconv.ParseBool(one.text)
-				if err != nil {
-					return term.Usage("%q is neither true nor false", one.text)
-				}
-				*one.target = value
+			if c.Given("accounts-make-namespaces") {
+				settings.AccountsMakeNamespaces = accounts
 			}
-			if people+pushes != "" {
-				if err := at.Do(c.Context(), "PUT", "/api/v1/settings", nil, settings, nil); err != nil {
-					return err
-				}
+			if c.Given("push-makes-namespaces") {
+				settings.PushMakesNamespaces = pushes
 			}
-			if output == term.OutputJSON {
-				return term.WriteJSON(t.Out, settings)
+			if err := c.Do(ctx, http.MethodPut, settingsPath, nil, settings, nil); err != nil {
+				return err
 			}
-			makers := "registry admins alone"
-			if settings.AccountsMakeNamespaces {
-				makers = "every person, who then owns them"
-			}
-			byPush := "no push makes one"
-			if settings.PushMakesNamespaces {
-				byPush = "a push by one of them makes the namespace that it needs"
-			}
-			fmt.Fprintf(t.Out, "Namespaces are made by %s; %s\n", makers, byPush)
-			return nil
-		}),
+			return c.Tell(settings, func() { saySettings(c.T, settings) })
+		},
 	}
-	command.Flags().StringVar(&people, "people-make-namespaces", "", "true or false: whether every person may make namespaces, and not registry admins alone")
-	command.Flags().StringVar(&pushes, "pushes-make-namespaces", "", "true or false: whether a push by somebody who may make a namespace makes it")
-	term.AddOutput(command, &output)
-	root.AddCommand(command)
+}
+
+func saySettings(t term.Terminal, settings api.Settings) {
+	makers := "registry admins alone"
+	if settings.AccountsMakeNamespaces {
+		makers = "every person, who then owns them"
+	}
+	byPush := "no push makes one"
+	if settings.PushMakesNamespaces {
+		byPush = "a push by one of them makes the namespace that it needs"
+	}
+	t.Say("Namespaces are made by %s; %s", makers, byPush)
 }

@@ -27,12 +27,26 @@ type Way struct {
 	others   *http.Transport
 }
 
-// RoundTrip sends a request to the registry, or elsewhere.
+// RoundTrip sends a request to the registry, or elsewhere. A connection that cannot be
+// believed, or is not spoken as it should be, is told in one way wherever it is met.
 func (w *Way) RoundTrip(r *http.Request) (*http.Response, error) {
-	if peer.SameOrigin(r.URL, w.Base) {
-		return w.Registry.RoundTrip(r)
+	if !peer.SameOrigin(r.URL, w.Base) {
+		answer, err := w.others.RoundTrip(r)
+		if err != nil {
+			err = w.sayElsewhere(r.URL, err)
+		}
+		return answer, err
 	}
-	return w.others.RoundTrip(r)
+	answer, err := w.Registry.RoundTrip(r)
+	switch {
+	case err != nil:
+		return nil, w.sayTLS(r.Context(), err)
+	case answer.StatusCode == http.StatusBadRequest && w.Base.Scheme == "http" && answer.ProtoMajor == 1:
+		if wrong := w.speaksTLSInstead(r.Context(), answer); wrong != nil {
+			return nil, wrong
+		}
+	}
+	return answer, nil
 }
 
 // Client returns a client for questions that are soon answered. It follows nobody.
@@ -66,7 +80,10 @@ func (r *Remote) Way(registry string) (*Way, error) {
 	if err != nil {
 		return nil, err
 	}
-	base := peer.Base(registry, r.Unencrypted)
+	base, err := r.base(registry, hosts)
+	if err != nil {
+		return nil, err
+	}
 	plain := &tls.Config{MinVersion: tls.VersionTLS12}
 	if r.Authority != "" {
 		pool, err := authorities(r.Authority)
@@ -75,7 +92,7 @@ func (r *Remote) Way(registry string) (*Way, error) {
 		}
 		plain.RootCAs = pool
 		// On this machine either may be spoken: it is asked which.
-		if base.Scheme == "http" && !r.Unencrypted && speaksTLS(registry) {
+		if base.Scheme == "http" && !r.Unencrypted && r.schemes[registry] == "" && speaksTLS(registry) {
 			base.Scheme = "https"
 		}
 		return NewWay(base, plain, nil), nil
@@ -96,6 +113,33 @@ func (r *Remote) Way(registry string) (*Way, error) {
 	}
 	own.RootCAs, err = authorities(host.Authority)
 	return NewWay(base, plain, own), err
+}
+
+// base returns the address of a registry with its scheme. One that was pasted with
+// another scheme than the right one is wrong use.
+func (r *Remote) base(registry string, hosts *login.Hosts) (*url.URL, error) {
+	base := peer.Base(registry, r.Unencrypted)
+	host, known := hosts.Known[registry]
+	switch scheme := r.schemes[registry]; {
+	case r.Unencrypted && r.Authority != "":
+		return nil, term.Usage("--unencrypted and --ca say the opposite of each other: without encryption there is no certificate to check")
+	case scheme == "https" && r.Unencrypted:
+		return nil, term.Usage("https://%s and --unencrypted say the opposite of each other; leave one out", registry)
+	case scheme == "http" && known && !r.Unencrypted:
+		return nil, term.Usage("http://%s is unencrypted, and this client knows how %s is reached encrypted (%s); write https:// or leave it out", registry, registry, knownBy(host))
+	case scheme == "http" && base.Scheme == "https":
+		return nil, term.Usage("http://%s is unencrypted, which takes --unencrypted if it is meant: everybody on the way can then read and change what passes. Else write https://", registry)
+	case scheme != "":
+		base.Scheme = scheme
+	}
+	return base, nil
+}
+
+func knownBy(host login.Host) string {
+	if host.Unverified {
+		return "without a check of its certificate"
+	}
+	return "by the certificate in " + host.Authority
 }
 
 // speaksTLS reports whether what listens on this machine speaks TLS.

@@ -21,6 +21,8 @@ type Remote struct {
 	Version     string
 
 	warned sync.Once
+	// schemes are those that addresses were pasted with, by registry.
+	schemes map[string]string
 }
 
 // Place returns where the login file is.
@@ -85,52 +87,4 @@ func (r *Remote) APIAs(registry string, found login.Credentials) (*api.Client, e
 // NotLoggedIn returns an error that says how to log in.
 func NotLoggedIn(registry string) error {
 	return oci.Errorf(oci.CodeUnauthorized, "not logged in to %s; log in with: warthesis login %s", registry, registry)
-}
-
-// DefaultRegistry returns the registry that is meant where none is named, "" for none.
-func DefaultRegistry() string {
-	hosts, err := login.OpenHosts(os.Getenv)
-	if err != nil {
-		return ""
-	}
-	return hosts.Default
-}
-
-// RegistryOr reads an argument that names a registry, or takes the default one.
-func RegistryOr(args []string) (string, error) {
-	if len(args) > 0 {
-		registry, err := oci.ParseRegistry(args[0])
-		if err != nil {
-			return "", term.Usage("%w", err)
-		}
-		return registry, nil
-	}
-	if registry := DefaultRegistry(); registry != "" {
-		return registry, nil
-	}
-	return "", term.Usage("no registry is named, and there is no default one; name one, or make one the default with: %s login --default REGISTRY", term.ProgramName())
-}
-
-// Reference reads an argument that names something in a registry: in the default
-// one where the argument names none.
-func Reference(s string) (oci.Reference, error) {
-	ref, err := oci.ParseReference(s)
-	if err == nil {
-		return ref, nil
-	}
-	if registry := DefaultRegistry(); registry != "" {
-		if within, again := oci.ParseReference(registry + "/" + s); again == nil {
-			return within, nil
-		}
-	}
-	return ref, term.Usage("%w", err)
-}
-
-// Target reads an argument that must name a tag or a digest.
-func Target(s string) (oci.Reference, error) {
-	ref, err := Reference(s)
-	if err == nil && ref.Target() == "" {
-		return ref, term.Usage("%s names no tag and no digest; say which one, as in %s:1.0.0", s, s)
-	}
-	return ref, err
 }

@@ -4,6 +4,7 @@ package term
 const (
 	GroupImages = "images"
 	GroupLook   = "look"
+	GroupNames  = "names"
 	GroupRights = "rights"
 	GroupRun    = "run"
 )

@@ -6,9 +6,6 @@ import (
 	"time"
 
 	"github.com/dustin/go-humanize"
-	"github.com/jedib0t/go-pretty/v6/table"
-	"github.com/jedib0t/go-pretty/v6/text"
-	"github.com/spf13/cobra"
 
 	"warthesis/internal/oci"
 )
@@ -19,65 +16,11 @@ const (
 	OutputJSON  = "json"
 )
 
-// AddOutput adds the flag that chooses the form of the output.
-func AddOutput(c *cobra.Command, output *string) {
-	c.Flags().StringVar(output, "output", OutputTable, "form of the output: table for people, json for scripts")
-}
-
-// CheckOutput fails where that form is none.
-func CheckOutput(output string) error {
-	if output != OutputTable && output != OutputJSON {
-		return Usage("--output is %q: it is table or json", output)
-	}
-	return nil
-}
-
 // WriteJSON writes a value for scripts.
 func WriteJSON(w io.Writer, v any) error {
 	encoder := json.NewEncoder(w)
 	encoder.SetIndent("", "  ")
 	return encoder.Encode(v)
-}
-
-// NewTable returns a table as all commands draw it.
-func NewTable(t Terminal, titles ...string) table.Writer {
-	w := lines{table.NewWriter()}
-	w.SetOutputMirror(t.Out)
-	style := table.StyleDefault
-	style.Box.PaddingLeft = ""
-	style.Box.PaddingRight = "   "
-	style.Format.Header = text.FormatDefault
-	style.Options = table.OptionsNoBordersAndSeparators
-	w.SetStyle(style)
-	w.SuppressTrailingSpaces()
-	header := make(table.Row, len(titles))
-	for i, title := range titles {
-		header[i] = title
-	}
-	w.AppendHeader(header)
-	return w
-}
-
-// lines is a table whose cells are one line each, whoever wrote what stands in them.
-type lines struct{ table.Writer }
-
-// AppendRow adds a row.
-func (l lines) AppendRow(row table.Row, config ...table.RowConfig) {
-	for i, cell := range row {
-		if text, is := cell.(string); is {
-			row[i] = OneLine(text)
-		}
-	}
-	l.Writer.AppendRow(row, config...)
-}
-
-// AlignRight sets columns of numbers to the right.
-func AlignRight(w table.Writer, names ...string) {
-	configs := make([]table.ColumnConfig, len(names))
-	for i, name := range names {
-		configs[i] = table.ColumnConfig{Name: name, Align: text.AlignRight, AlignHeader: text.AlignRight}
-	}
-	w.SetColumnConfigs(configs)
 }
 
 // Size writes bytes in binary units.
@@ -106,4 +49,12 @@ func OrDash(s string) string {
 		return "-"
 	}
 	return s
+}
+
+// YesNo says a truth to people.
+func YesNo(is bool) string {
+	if is {
+		return "yes"
+	}
+	return "no"
 }

@@ -35,13 +35,13 @@ type tally struct {
 	Bytes int64
 }
 
-// NewWatcher returns a watcher that shows progress unless the output is for scripts.
-func NewWatcher(t Terminal, output string) *Watcher {
+// NewWatcher returns a watcher that shows progress, unless the output is for scripts.
+func NewWatcher(t Terminal, quiet bool) *Watcher {
 	w := &Watcher{lines: t.Err, parts: map[oci.Digest]*watched{}}
 	switch {
-	case output == OutputJSON:
+	case quiet:
 		w.lines = io.Discard
-	case isTerminal(t.Err):
+	case t.draws():
 		w.lines = io.Discard
 		w.bars = mpb.New(mpb.WithOutput(Unwrap(t.Err)), mpb.WithWidth(40))
 	}

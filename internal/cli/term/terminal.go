@@ -74,3 +74,45 @@ func isTerminal(w io.Writer) bool {
 	f, ok := Unwrap(w).(*os.File)
 	return ok && term.IsTerminal(int(f.Fd()))
 }
+
+// IsWatched reports whether standard output is a terminal.
+func (t Terminal) IsWatched() bool { return isTerminal(t.Out) }
+
+// draws reports whether lines that are drawn over each other can be: at a terminal that
+// is more than a typewriter.
+func (t Terminal) draws() bool { return isTerminal(t.Err) && os.Getenv("TERM") != "dumb" }
+
+// Width is how many characters fit into a line of standard output, 0 for any number.
+func (t Terminal) Width() int {
+	f, ok := Unwrap(t.Out).(*os.File)
+	if !ok {
+		return 0
+	}
+	width, _, err := term.GetSize(int(f.Fd()))
+	if err != nil {
+		return 0
+	}
+	return width
+}
+
+// Say writes a sentence about what was done to standard output.
+func (t Terminal) Say(format string, args ...any) { fmt.Fprintf(t.Out, format+"\n", args...) }
+
+// Hint says to whoever sits at the terminal what may come next.
+func (t Terminal) Hint(format string, args ...any) {
+	if isTerminal(t.Err) {
+		fmt.Fprintf(t.Err, format+"\n", args...)
+	}
+}
+
+// Warn says on standard error what must be known whoever reads it.
+func (t Terminal) Warn(format string, args ...any) { fmt.Fprintf(t.Err, format+"\n", args...) }
+
+// Fault returns why what was written to standard output did not get there, nil where
+// it did.
+func (t Terminal) Fault() error {
+	if v, ok := t.Out.(*Visible); ok {
+		return v.fault()
+	}
+	return nil
+}

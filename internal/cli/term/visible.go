@@ -15,6 +15,8 @@ type Visible struct {
 	To io.Writer
 
 	mu sync.Mutex
+	// failed is why a write did not get there. All later ones fail with it.
+	failed error
 	// begun is the beginning of a character whose end has not come.
 	begun []byte
 }
@@ -24,6 +26,9 @@ type Visible struct {
 func (v *Visible) Write(p []byte) (int, error) {
 	v.mu.Lock()
 	defer v.mu.Unlock()
+	if v.failed != nil {
+		return 0, v.failed
+	}
 	rest := append(v.begun, p...)
 	v.begun = nil
 	shown := make([]byte, 0, len(rest))
@@ -44,9 +49,16 @@ func (v *Visible) Write(p []byte) (int, error) {
 		rest = rest[size:]
 	}
 	if _, err := v.To.Write(shown); err != nil {
+		v.failed = err
 		return 0, err
 	}
 	return len(p), nil
+}
+
+func (v *Visible) fault() error {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	return v.failed
 }
 
 // isObeyed reports whether terminals or readers do something at a character instead

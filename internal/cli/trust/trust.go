@@ -16,7 +16,7 @@ import (
 	"strings"
 	"time"
 
-	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"warthesis/internal/authority"
 	"warthesis/internal/cli/site"
@@ -25,38 +25,60 @@ import (
 	"warthesis/internal/oci"
 )
 
-// authorityPath is where a registry serves the certificate of its own authority.
-const authorityPath = "/authority.pem"
+// trusted is how a registry is trusted from now on.
+type trusted struct {
+	Registry    string `json:"registry"`
+	Signer      string `json:"signer,omitempty"`
+	Fingerprint string `json:"fingerprint,omitempty"`
+	Certificate string `json:"certificate,omitempty"`
+	Unverified  bool   `json:"unverified"`
+}
 
-func addTrust(root *cobra.Command, t term.Terminal, r *site.Remote) {
+func trustCommand() site.Command {
 	var fingerprint string
 	var unverified, verified bool
-	command := &cobra.Command{
-		Use: "trust REGISTRY", GroupID: term.GroupRights, Short: "Trust a registry's own certificate authority",
+	return site.Command{
+		Name: "trust", Group: term.GroupRun, Short: "Trust a registry's own certificate authority",
 		Long: "Fetches the certificate of the authority that signs the registry's, shows its fingerprint, to be compared with the one that the\n" +
 			"registry printed when it started, and keeps it for this client. Tells which file goes where for container engines and clusters.",
 		Example: "  warthesis trust registry.larkspur.example:7070\n  warthesis trust registry.larkspur.example:7070 --fingerprint 4F:0A:…",
-		Args:    cobra.ExactArgs(1),
-		RunE: func(c *cobra.Command, args []string) error {
-			registry, err := site.RegistryOr(args)
+		On:      site.OnAny, Args: []site.Arg{{Name: "REGISTRY"}}, Facts: trusted{}, Checks: true, Asks: true,
+		Flags: func(f *pflag.FlagSet) {
+			f.StringVar(&fingerprint, "fingerprint", "", "the fingerprint that the registry printed; with it nothing is asked")
+			f.BoolVar(&unverified, "unverified", false, "do not check this registry's certificate at all; every command then warns")
+			f.BoolVar(&verified, "verified", false, "check this registry's certificate by the system's authorities again, and forget what was trusted besides")
+		},
+		Run: func(ctx context.Context, c *site.Call) error {
+			registry, err := c.R.ExactRegistry(c.Args[0])
 			if err != nil {
 				return err
 			}
+			if err := c.Idle("a certificate is fetched unchecked, and compared by its fingerprint", "unencrypted", "ca", "login-file"); err != nil {
+				return err
+			}
+			ways := 0
+			for _, flag := range []string{"fingerprint", "unverified", "verified"} {
+				if c.Given(flag) {
+					ways++
+				}
+			}
+			if ways > 1 {
+				return term.Usage("--fingerprint, --unverified and --verified are three ways to trust; give one of them")
+			}
 			switch {
 			case unverified:
-				return trustAnything(c.Context(), t, registry)
+				return trustAnything(ctx, c, registry)
 			case verified:
-				return trustHost(c.Context(), registry, nil)
+				if err := trustHost(ctx, registry, nil); err != nil {
+					return err
+				}
+				return c.Tell(trusted{Registry: registry}, func() {
+					c.T.Say("The certificate of %s is checked by the system's authorities from now on", registry)
+				})
 			}
-			return trust(c.Context(), r, t, registry, fingerprint)
+			return trust(ctx, c, registry, fingerprint)
 		},
 	}
-	f := command.Flags()
-	f.StringVar(&fingerprint, "fingerprint", "", "the fingerprint that the registry printed; with it nothing is asked")
-	f.BoolVar(&unverified, "unverified", false, "do not check this registry's certificate at all; every command then warns")
-	f.BoolVar(&verified, "verified", false, "check this registry's certificate by the system's authorities again, and forget what was trusted besides")
-	command.MarkFlagsMutuallyExclusive("fingerprint", "unverified", "verified")
-	root.AddCommand(command)
 }
 
 // trustHost keeps how a registry is trusted; nil is by the system alone.
@@ -73,30 +95,35 @@ func trustHost(ctx context.Context, registry string, host *login.Host) error {
 	})
 }
 
-func trustAnything(ctx context.Context, t term.Terminal, registry string) error {
+func trustAnything(ctx context.Context, c *site.Call, registry string) error {
 	if err := trustHost(ctx, registry, &login.Host{Unverified: true}); err != nil {
 		return err
 	}
-	fmt.Fprintf(t.Err, "WARNING: the certificate of %s is not checked from now on. Whoever is on the way can read and change what passes, logins included.\n"+
-		"Check it again:  %s trust --verified %s\n", registry, term.ProgramName(), registry)
-	return nil
+	c.T.Warn("WARNING: the certificate of %s is not checked from now on. Whoever is on the way can read and change what passes, logins included.\n"+
+		"Check it again:  %s trust --verified %s", registry, term.ProgramName(), registry)
+	return c.Tell(trusted{Registry: registry, Unverified: true}, func() {})
 }
 
-func trust(ctx context.Context, r *site.Remote, t term.Terminal, registry, expected string) error {
+func trust(ctx context.Context, c *site.Call, registry, expected string) error {
 	certificate, err := fetchAuthority(ctx, registry)
 	if err != nil {
 		return err
 	}
 	found := authority.Fingerprint(certificate.Raw)
-	fmt.Fprintf(t.Out, "%s is signed by: %s, good until %s\nFingerprint (SHA-256):\n  %s\n", registry, term.OneLine(certificate.Subject.CommonName), certificate.NotAfter.Format(time.DateOnly), found)
+	signer := term.OneLine(certificate.Subject.CommonName)
+	if !c.JSON() {
+		c.T.Say("%s is signed by: %s, good until %s\nFingerprint (SHA-256):\n  %s", registry, signer, certificate.NotAfter.Format(time.DateOnly), found)
+	}
 	if expected != "" && !strings.EqualFold(strings.ReplaceAll(expected, ":", ""), strings.ReplaceAll(found, ":", "")) {
-		return oci.Errorf(oci.CodeDenied, "that is not the fingerprint you gave, so it is not trusted; somebody else may be answering for %s", registry)
+		return term.NotRight("that is not the fingerprint you gave, so it is not trusted; somebody else may be answering for %s", registry)
 	}
 	if expected == "" && !term.AsksSomebody() {
 		return term.Usage("compare it with the one that the registry printed when it started, and give that as --fingerprint: there is no terminal to ask at")
 	}
-	if err := term.Confirmed(t, expected != "", "Is it the fingerprint that the registry printed when it started?"); err != nil {
-		return err
+	if expected == "" {
+		if err := c.Confirm(ctx, "Is it the fingerprint that the registry printed when it started?"); err != nil {
+			return err
+		}
 	}
 	if err := answersBy(ctx, registry, certificate); err != nil {
 		return err
@@ -113,8 +140,7 @@ func trust(ctx context.Context, r *site.Remote, t term.Terminal, registry, expec
 	if err := trustHost(ctx, registry, &login.Host{Authority: file}); err != nil {
 		return err
 	}
-	sayWhereItGoes(t, registry, file)
-	return nil
+	return c.Tell(trusted{Registry: registry, Signer: signer, Fingerprint: found, Certificate: file}, func() { sayWhereItGoes(c.T, registry, file) })
 }
 
 // sayWhereItGoes tells which file goes where on other machines and for other tools.
@@ -143,13 +169,13 @@ const pemCertificate = "CERTIFICATE"
 // and that of an authority, will do.
 func fetchAuthority(ctx context.Context, registry string) (*x509.Certificate, error) {
 	base := &url.URL{Scheme: "https", Host: registry}
-	call, err := http.NewRequestWithContext(ctx, http.MethodGet, base.JoinPath(authorityPath).String(), nil)
+	call, err := http.NewRequestWithContext(ctx, http.MethodGet, base.JoinPath(site.AuthorityPath).String(), nil)
 	if err != nil {
 		return nil, err
 	}
 	answer, err := site.NewWay(base, &tls.Config{}, &tls.Config{InsecureSkipVerify: true}).Client(trustPatience).Do(call)
 	if err != nil {
-		return nil, fmt.Errorf("%s does not answer over TLS: %w", registry, err)
+		return nil, fmt.Errorf("%s does not answer over TLS: %w", registry, errors.Unwrap(err))
 	}
 	defer answer.Body.Close()
 	if answer.StatusCode != http.StatusOK {
@@ -159,7 +185,7 @@ func fetchAuthority(ctx context.Context, registry string) (*x509.Certificate, er
 	if err != nil {
 		return nil, err
 	}
-	none := oci.Errorf(oci.CodeDenied, "what %s serves at %s is not one certificate of an authority and nothing else; it is not trusted", registry, authorityPath)
+	none := oci.Errorf(oci.CodeDenied, "what %s serves at %s is not one certificate of an authority and nothing else; it is not trusted", registry, site.AuthorityPath)
 	block, rest := pem.Decode(raw)
 	if block == nil || block.Type != pemCertificate || len(bytes.TrimSpace(rest)) > 0 {
 		return nil, none
@@ -183,7 +209,7 @@ func answersBy(ctx context.Context, registry string, authority *x509.Certificate
 	}
 	answer, err := site.NewWay(base, &tls.Config{}, &tls.Config{RootCAs: pool}).Client(trustPatience).Do(call)
 	if err != nil {
-		return fmt.Errorf("the registry's certificate does not fit: %w; does the registry know that it is reached as %s? Its outside_addresses say", err, registry)
+		return fmt.Errorf("the registry's certificate does not fit: %w; does the registry know that it is reached as %s? Its outside_addresses say", errors.Unwrap(err), registry)
 	}
 	return answer.Body.Close()
 }

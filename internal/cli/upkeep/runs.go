@@ -3,142 +3,153 @@ package upkeep
 import (
 	"context"
 	"fmt"
+	"net/http"
 	"net/url"
+	"slices"
 	"strconv"
 	"time"
 
-	"github.com/jedib0t/go-pretty/v6/table"
-	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"warthesis/internal/api"
 	"warthesis/internal/cli/site"
 	"warthesis/internal/cli/term"
 )
 
-func addRuns(root *cobra.Command, t term.Terminal, r *site.Remote) {
-	var kind, state, output string
+const runsPath = "/api/v1/runs"
+
+// runsAndKinds is what the list of runs prints for scripts.
+type runsAndKinds struct {
+	api.RunList
+	api.RunKindList
+}
+
+func runsCommands() site.Command {
+	return site.Command{
+		Name: "runs", Group: term.GroupRun, Short: "Show or stop the work beside requests", Under: []site.Command{listRuns(), showRun(), stopRun()},
+	}
+}
+
+func listRuns() site.Command {
+	var kind, state string
 	var limit int
-	parent := &cobra.Command{
-		Use: "runs [REGISTRY]", GroupID: term.GroupRun, Short: "Show the work beside requests: what goes, what ended, and what runs by itself",
-		Example: "  warthesis runs localhost:7070 --state failed\n  warthesis runs show localhost:7070 17",
-		Args:    cobra.MaximumNArgs(1),
-		RunE: r.At(func(c *cobra.Command, at site.Site, _ []string) error {
-			if err := term.CheckOutput(output); err != nil {
-				return err
-			}
+	return site.Command{
+		Name: "list", Short: "List the work beside requests: what goes, what ended, and what runs by itself",
+		Example: "  warthesis runs list localhost:7070 --state failed",
+		On:      site.OnRegistry, Facts: runsAndKinds{}, Values: map[string]site.Completer{"kind": kindNames},
+		Flags: func(f *pflag.FlagSet) {
+			f.StringVar(&kind, "kind", "", "only this kind of runs")
+			term.Choice(f, &state, "state", "", "only runs in this state", "waiting", "going", "stopped", "done", "failed")
+			term.Number(f, &limit, "limit", 50, 1, 1000, "how many runs")
+		},
+		Run: func(ctx context.Context, c *site.Call) error {
 			query := url.Values{"limit": {strconv.Itoa(limit)}}
 			for key, value := range map[string]string{"kind": kind, "state": state} {
 				if value != "" {
 					query.Set(key, value)
 				}
 			}
-			return listRuns(c.Context(), t, at, query, output)
-		}),
+			var found runsAndKinds
+			if err := c.Do(ctx, http.MethodGet, runsPath, query, nil, &found.RunList); err != nil {
+				return err
+			}
+			if err := c.Do(ctx, http.MethodGet, "/api/v1/run-kinds", nil, nil, &found.RunKindList); err != nil {
+				return err
+			}
+			if kind != "" && !slices.ContainsFunc(found.Kinds, func(k api.RunKind) bool { return k.Name == kind }) && len(found.Runs) == 0 {
+				return term.Usage("--kind is %q: it is %s", kind, term.Or(namesOf(found.Kinds)))
+			}
+			return c.Tell(found, func() { drawRuns(c, found, kind+state != "") })
+		},
 	}
-	f := parent.Flags()
-	f.StringVar(&kind, "kind", "", "only this kind of runs")
-	f.StringVar(&state, "state", "", "only runs that are waiting, going, stopped, done or failed")
-	f.IntVar(&limit, "limit", 50, "how many runs, at most 1000")
-	term.AddOutput(parent, &output)
-	parent.AddCommand(showRun(t, r), stopRun(t, r))
-	root.AddCommand(parent)
 }
 
-func listRuns(ctx context.Context, t term.Terminal, at site.Site, query url.Values, output string) error {
-	var list api.RunList
+func namesOf(kinds []api.RunKind) []string {
+	names := make([]string, len(kinds))
+	for i, k := range kinds {
+		names[i] = k.Name
+	}
+	return names
+}
+
+func kindNames(ctx context.Context, at site.Site) ([]string, error) {
 	var kinds api.RunKindList
-	if err := at.Do(ctx, "GET", "/api/v1/runs", query, nil, &list); err != nil {
-		return err
-	}
-	if err := at.Do(ctx, "GET", "/api/v1/run-kinds", nil, nil, &kinds); err != nil {
-		return err
-	}
-	if output == term.OutputJSON {
-		return term.WriteJSON(t.Out, struct {
-			api.RunList
-			api.RunKindList
-		}{list, kinds})
-	}
-	if len(list.Runs) == 0 {
+	err := at.Do(ctx, http.MethodGet, "/api/v1/run-kinds", nil, nil, &kinds)
+	return namesOf(kinds.Kinds), err
+}
+
+func drawRuns(c *site.Call, found runsAndKinds, some bool) {
+	if len(found.Runs) == 0 {
 		none := "No run is recorded."
-		if query.Has("kind") || query.Has("state") {
+		if some {
 			none = "There is no such run."
 		}
-		fmt.Fprintln(t.Out, none+" Work that takes well under a second leaves one only where it fails.")
+		c.T.Say("%s Work that takes well under a second leaves one only where it fails.", none)
 	} else {
-		w := term.NewTable(t, "Run", "Kind", "State", "Progress", "Asked by", "Began", "Took")
-		term.AlignRight(w, "Run")
-		for _, run := range list.Runs {
-			w.AppendRow(table.Row{run.ID, kindOf(run), run.State, progressOf(run), term.OrDash(askerOf(run)), term.When(run.BeganAt), tookOf(run)})
+		w := c.T.Table("Run", "Kind", "State", "Progress", "Asked by", "Began", "Took")
+		w.Right("Run")
+		for _, run := range found.Runs {
+			w.Row(run.ID, kindOf(run), run.State, progressOf(run), term.OrDash(askerOf(run)), term.When(run.BeganAt), tookOf(run))
 		}
-		w.Render()
+		w.Draw()
 	}
-	if list.Next != 0 {
-		fmt.Fprintln(t.Out, "There are older runs; show more of them with --limit")
+	if found.Next != 0 {
+		c.T.Hint("There are older runs; show more of them with --limit")
 	}
-	fmt.Fprintln(t.Out, "\nWhat runs by itself:")
-	w := term.NewTable(t, "Kind", "When", "Last", "What it does")
-	for _, k := range kinds.Kinds {
+	c.T.Say("\nWhat runs by itself:")
+	w := c.T.Table("Kind", "When", "Last", "What it does")
+	for _, k := range found.Kinds {
 		about := k.About
 		if k.Failing != "" {
 			about = "FAILS: " + k.Failing
 		}
-		w.AppendRow(table.Row{k.Name, term.OrDash(k.When), term.When(k.RanAt), about})
+		w.Row(k.Name, term.OrDash(k.When), term.When(k.RanAt), about)
 	}
-	w.Render()
-	return nil
+	w.Draw()
 }
 
-func showRun(t term.Terminal, r *site.Remote) *cobra.Command {
-	var output string
-	c := &cobra.Command{
-		Use: "show REGISTRY RUN", Short: "Show one run", Args: cobra.ExactArgs(2),
-		RunE: r.At(func(c *cobra.Command, at site.Site, rest []string) error {
-			if err := term.CheckOutput(output); err != nil {
-				return err
-			}
-			path, err := pathOf(rest[0])
+func getRun(ctx context.Context, c *site.Call, number string) (run api.Run, err error) {
+	path, err := pathOf(number)
+	if err != nil {
+		return run, err
+	}
+	return run, c.Do(ctx, http.MethodGet, path, nil, nil, &run)
+}
+
+func showRun() site.Command {
+	return site.Command{
+		Name: "show", Short: "Show one run", On: site.OnRegistry, Args: []site.Arg{{Name: "RUN"}}, Facts: api.Run{},
+		Run: func(ctx context.Context, c *site.Call) error {
+			run, err := getRun(ctx, c, c.Args[0])
 			if err != nil {
 				return err
 			}
-			var run api.Run
-			if err := at.Do(c.Context(), "GET", path, nil, nil, &run); err != nil {
-				return err
-			}
-			if output == term.OutputJSON {
-				return term.WriteJSON(t.Out, run)
-			}
-			w := term.NewTable(t, fmt.Sprintf("Run %d", run.ID), kindOf(run))
-			for _, row := range []struct{ what, is string }{
-				{"State", run.State}, {"Progress", progressOf(run)}, {"Asked", term.When(&run.AskedAt)}, {"Asked by", askerOf(run)}, {"Began", term.When(run.BeganAt)},
-				{"Took", tookOf(run)}, {"Tries", strconv.Itoa(run.Tries)}, {"Report", run.Report}, {"Error", run.Error},
-			} {
-				if row.is != "" {
-					w.AppendRow(table.Row{row.what, row.is})
-				}
-			}
-			w.Render()
-			return nil
-		}),
+			return c.Tell(run, func() {
+				c.T.Fields(fmt.Sprintf("Run %d", run.ID), kindOf(run), [2]string{"State", run.State}, [2]string{"Progress", progressOf(run)}, [2]string{"Asked", term.When(&run.AskedAt)},
+					[2]string{"Asked by", askerOf(run)}, [2]string{"Began", term.When(run.BeganAt)}, [2]string{"Took", tookOf(run)}, [2]string{"Tries", strconv.Itoa(run.Tries)},
+					[2]string{"Report", run.Report}, [2]string{"Error", run.Error})
+			})
+		},
 	}
-	term.AddOutput(c, &output)
-	return c
 }
 
-func stopRun(t term.Terminal, r *site.Remote) *cobra.Command {
-	return &cobra.Command{
-		Use: "stop REGISTRY RUN", Short: "Stop a run that waits or goes", Args: cobra.ExactArgs(2),
-		RunE: r.At(func(c *cobra.Command, at site.Site, rest []string) error {
-			path, err := pathOf(rest[0])
+func stopRun() site.Command {
+	return site.Command{
+		Name: "stop", Short: "Stop a run that waits or goes", On: site.OnRegistry, Args: []site.Arg{{Name: "RUN"}}, Facts: api.Run{},
+		Run: func(ctx context.Context, c *site.Call) error {
+			path, err := pathOf(c.Args[0])
 			if err != nil {
 				return err
 			}
-			if err := at.Do(c.Context(), "POST", path+"/stop", nil, nil, nil); err != nil {
+			if err := c.Do(ctx, http.MethodPost, path+"/stop", nil, nil, nil); err != nil {
 				return err
 			}
-			fmt.Fprintf(t.Out, "Stopped the run %s.\n", rest[0])
-			return nil
-		}),
+			run, err := getRun(ctx, c, c.Args[0])
+			if err != nil {
+				return err
+			}
+			return c.Tell(run, func() { c.T.Say("Stopped the run %s", c.Args[0]) })
+		},
 	}
 }
 
@@ -148,7 +159,7 @@ func pathOf(number string) (string, error) {
 	if err != nil || id < 1 {
 		return "", term.Usage("%q is no run; runs have numbers, which the list of runs shows", number)
 	}
-	return fmt.Sprintf("/api/v1/runs/%d", id), nil
+	return fmt.Sprintf("%s/%d", runsPath, id), nil
 }
 
 func kindOf(run api.Run) string {

@@ -30,6 +30,9 @@ type Options struct {
 	Outside []*url.URL
 	// Trusted are the proxies whose forwarded headers count.
 	Trusted []netip.Prefix
+	// Trial, where set, is who everybody is, whatever credentials come: a trial has no
+	// logins.
+	Trial *access.Caller
 	// RequestID returns the ID of a request.
 	RequestID func(*gin.Context) string
 }
@@ -67,6 +70,9 @@ func (k *Callers) Address(c *gin.Context) string {
 }
 
 func (k *Callers) read(c *gin.Context, address string) (access.Caller, error) {
+	if k.Trial != nil {
+		return *k.Trial, nil
+	}
 	header := c.GetHeader("Authorization")
 	if header == "" {
 		return access.Caller{}, nil
@@ -94,7 +100,7 @@ func Came(c *gin.Context) bool { return c.GetHeader("Authorization") != "" }
 // Session is Of for the management API: where no header came, the console's
 // session cookie counts, and the request must not come from another site.
 func (k *Callers) Session(c *gin.Context) (access.Caller, error) {
-	if Came(c) {
+	if Came(c) || k.Trial != nil {
 		return k.Of(c)
 	}
 	address := k.Address(c)
@@ -113,6 +119,27 @@ func (k *Callers) Session(c *gin.Context) (access.Caller, error) {
 	}
 	found.Request = caller.Request
 	return found, err
+}
+
+// OnlyHere refuses, in a trial, what a page of another site sends by way of a browser on
+// this machine: from another origin, or under another name than this machine's own.
+func (k *Callers) OnlyHere(c *gin.Context) error {
+	if k.Trial == nil {
+		return nil
+	}
+	host := c.Request.Host
+	if name, _, err := net.SplitHostPort(host); err == nil {
+		host = name
+	}
+	host = strings.Trim(host, "[]")
+	ip := net.ParseIP(host)
+	if host != "localhost" && (ip == nil || !ip.IsLoopback()) {
+		return oci.Errorf(oci.CodeDenied, "this is a trial, for this machine alone: reach it as localhost or 127.0.0.1, not as %q", host)
+	}
+	if err := k.cross.Check(c.Request); err != nil {
+		return oci.Errorf(oci.CodeDenied, "the request comes from another site than this registry's console")
+	}
+	return nil
 }
 
 type (

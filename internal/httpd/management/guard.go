@@ -26,6 +26,15 @@ func Who(k *callers.Callers) gin.HandlerFunc {
 	}
 }
 
+// OnlyHere refuses, in a trial, what comes from elsewhere by way of a browser here.
+func OnlyHere(k *callers.Callers) gin.HandlerFunc {
+	return func(c *gin.Context) {
+		if err := k.OnlyHere(c); err != nil {
+			desk.Problem(c, err)
+		}
+	}
+}
+
 // Observers lets those with a role on the registry through.
 func Observers(k *callers.Callers) gin.HandlerFunc {
 	return func(c *gin.Context) {

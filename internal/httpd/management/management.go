@@ -21,6 +21,7 @@ func Register(router *gin.Engine, d *desk.Desk) huma.API {
 	settings := huma.DefaultConfig("Warthesis management API", d.Version)
 	settings.OpenAPIPath, settings.DocsPath, settings.SchemasPath = "/api/openapi", "", ""
 	settings.CreateHooks = nil
+	settings.Transformers = append(settings.Transformers, desk.Sentences)
 	a := humagin.New(router, settings)
 	for _, register := range []func(gin.IRouter, huma.API, *desk.Desk){image.Register, names.Register, rights.Register, service.Register, upkeep.Register} {
 		register(router, a, d)

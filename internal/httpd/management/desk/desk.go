@@ -25,6 +25,8 @@ type Desk struct {
 	Company     *company.Company
 	CompanyName string
 	Version     string
+	// Trial tells that everybody may do everything, without a login.
+	Trial bool
 	// Stopping is closed when the service stops: open streams end then.
 	Stopping <-chan struct{}
 }

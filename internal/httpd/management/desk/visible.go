@@ -22,12 +22,16 @@ func (d *Desk) Visible(ctx context.Context, name oci.Name) error {
 	e := caller.Event(record.EventRefused)
 	e.Repository, e.Detail = name, v.Reason
 	d.Access.Refused(e, access.Pull)
-	return NoRepository(name)
+	return d.NoRepository(ctx, name)
 }
 
 // NoRepository is what is said of a repository that is not there or not to be known of.
-func NoRepository(name oci.Name) error {
-	return oci.Errorf(oci.CodeNameUnknown, "there is no repository %s here; it is made by the first push to it", name)
+// Whoever may push there may know of it, and is told how it comes about.
+func (d *Desk) NoRepository(ctx context.Context, name oci.Name) error {
+	if d.Access.RoleIn(callers.From(ctx), name).Rank() >= record.Writer.Rank() {
+		return oci.Errorf(oci.CodeNameUnknown, "there is no repository %s here; the first push makes it, or whoever may make one", name)
+	}
+	return oci.Errorf(oci.CodeNameUnknown, "there is no repository %s here", name)
 }
 
 // Seen returns what the caller may see in lists.

@@ -25,7 +25,7 @@ func (d *door) tags(ctx context.Context, in *tagsInput) (*desk.Reply[api.TagList
 	}
 	found, err := d.Records.Repository(ctx, name)
 	if errors.Is(err, record.ErrNotFound) {
-		err = desk.NoRepository(name)
+		err = d.NoRepository(ctx, name)
 	}
 	if err != nil {
 		return nil, desk.Refusal(err)

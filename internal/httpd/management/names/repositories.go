@@ -60,7 +60,7 @@ func (d *door) repository(ctx context.Context, in *desk.RepositoryInput) (*desk.
 	}
 	row, err := d.Records.RepositoryRow(ctx, name)
 	if errors.Is(err, record.ErrNotFound) {
-		err = desk.NoRepository(name)
+		err = d.NoRepository(ctx, name)
 	}
 	if err != nil {
 		return nil, desk.Refusal(err)

@@ -37,6 +37,23 @@ func (d *door) accountOf(a record.Account) api.Account {
 	}
 }
 
+// account shows an account with those of its roles that the caller may see.
+func (d *door) account(ctx context.Context, in *struct{ desk.NameInput }) (*desk.Reply[api.AccountWithRoles], error) {
+	row, roles, err := d.grantsOf(ctx, in.Name)
+	if err != nil {
+		return nil, desk.Refusal(err)
+	}
+	found := api.AccountWithRoles{Account: d.accountOf(row), Roles: d.rolesFrom(roles), May: []api.Scope{}}
+	for _, may := range d.Access.Allowances(access.Caller{Account: row}, roles) {
+		scope := api.Scope{Pattern: may.Pattern, Actions: []string{}}
+		for _, action := range may.Actions {
+			scope.Actions = append(scope.Actions, string(action))
+		}
+		found.May = append(found.May, scope)
+	}
+	return desk.OK(found, nil)
+}
+
 func (d *door) makeAccount(ctx context.Context, in *struct{ Body api.NewAccount }) (*desk.Reply[api.Account], error) {
 	made, err := d.Access.MakeAccount(ctx, callers.From(ctx), access.NewAccount{
 		Name: in.Body.Name, Kind: record.AccountKind(in.Body.Kind), Admin: in.Body.Admin, Description: in.Body.Description, Password: in.Body.Password,

@@ -2,10 +2,12 @@ package rights
 
 import (
 	"context"
+	"slices"
 
 	"warthesis/internal/api"
 	"warthesis/internal/httpd/callers"
 	"warthesis/internal/httpd/management/desk"
+	"warthesis/internal/record"
 )
 
 func (d *door) groups(ctx context.Context, _ *struct{}) (*desk.Reply[api.GroupList], error) {
@@ -18,6 +20,27 @@ func (d *door) groups(ctx context.Context, _ *struct{}) (*desk.Reply[api.GroupLi
 		list.Groups[i] = api.Group{Name: g.Name, Description: g.Description, Claim: g.Claim, Members: append([]string{}, g.Members...)}
 	}
 	return desk.OK(list, nil)
+}
+
+// group shows a group with those of its roles that the caller may see.
+func (d *door) group(ctx context.Context, in *struct{ desk.NameInput }) (*desk.Reply[api.GroupWithRoles], error) {
+	caller := callers.From(ctx)
+	if err := d.Access.MayList(ctx, caller); err != nil {
+		return nil, desk.Refusal(err)
+	}
+	shows, err := d.Access.MaySeeRoles(ctx, caller, "")
+	if err != nil {
+		return nil, desk.Refusal(err)
+	}
+	g, err := d.Access.Group(in.Name)
+	if err != nil {
+		return nil, desk.Refusal(err)
+	}
+	rows, err := d.Records.GrantsOfGroup(ctx, g.ID)
+	rows = slices.DeleteFunc(rows, func(row record.GrantRow) bool { return !shows(placeOfGrant(row)) })
+	return desk.OK(api.GroupWithRoles{
+		Group: api.Group{Name: g.Name, Description: g.Description, Claim: g.Claim, Members: append([]string{}, g.Members...)}, Roles: d.rolesFrom(rows),
+	}, err)
 }
 
 func (d *door) makeGroup(ctx context.Context, in *struct{ Body api.NewGroup }) (*desk.Reply[api.Group], error) {

@@ -10,7 +10,7 @@ import (
 
 func (d *door) service(ctx context.Context, _ *struct{}) (*desk.Reply[api.Service], error) {
 	base := callers.BaseOf(ctx)
-	return desk.OK(api.Service{Version: d.Version, Address: base.Host, TLS: base.Scheme == "https", Company: d.company()}, nil)
+	return desk.OK(api.Service{Version: d.Version, Address: base.Host, TLS: base.Scheme == "https", Company: d.company(), Trial: d.Trial}, nil)
 }
 
 // company names the company's login, "" for none.

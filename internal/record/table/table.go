@@ -1,4 +1,6 @@
-package record
+// Package table is a map of which a copy is cheap, for what is read all the time and
+// changed now and then.
+package table
 
 import (
 	"hash/maphash"
@@ -9,20 +11,21 @@ import (
 // of as many.
 const shards = 256
 
-var tableSeed = maphash.MakeSeed()
+var seed = maphash.MakeSeed()
 
-// table is a map of which a copy is cheap: copies share what was not changed
+// Table is a map of which a copy is cheap: copies share what was not changed
 // since. A sealed table, and each copy of it, is safe for concurrent reading. The
 // zero value is empty.
-type table[K comparable, V any] struct {
+type Table[K comparable, V any] struct {
 	parts *[shards]map[K]V
 	// mine marks the parts that no copy shares; nil where all may be shared.
 	mine *[shards]bool
 }
 
-func shardOf[K comparable](key K) int { return int(maphash.Comparable(tableSeed, key) % shards) }
+func shardOf[K comparable](key K) int { return int(maphash.Comparable(seed, key) % shards) }
 
-func (t *table[K, V]) get(key K) (V, bool) {
+// Get returns what stands under a key.
+func (t *Table[K, V]) Get(key K) (V, bool) {
 	if t.parts == nil {
 		var none V
 		return none, false
@@ -32,7 +35,7 @@ func (t *table[K, V]) get(key K) (V, bool) {
 }
 
 // part returns the part of a key for writing.
-func (t *table[K, V]) part(key K) map[K]V {
+func (t *Table[K, V]) part(key K) map[K]V {
 	if t.mine == nil {
 		next := new([shards]map[K]V)
 		if t.parts != nil {
@@ -50,19 +53,21 @@ func (t *table[K, V]) part(key K) map[K]V {
 	return t.parts[i]
 }
 
-func (t *table[K, V]) set(key K, v V) { t.part(key)[key] = v }
+// Set puts something under a key of this copy.
+func (t *Table[K, V]) Set(key K, v V) { t.part(key)[key] = v }
 
-func (t *table[K, V]) drop(key K) {
-	if _, there := t.get(key); there {
+// Drop takes a key out of this copy.
+func (t *Table[K, V]) Drop(key K) {
+	if _, there := t.Get(key); there {
 		delete(t.part(key), key)
 	}
 }
 
-// seal ends the changes of this copy.
-func (t *table[K, V]) seal() { t.mine = nil }
+// Seal ends the changes of this copy.
+func (t *Table[K, V]) Seal() { t.mine = nil }
 
-// all calls each for every entry, in no order.
-func (t *table[K, V]) all(each func(K, V)) {
+// All calls each for every entry, in no order.
+func (t *Table[K, V]) All(each func(K, V)) {
 	if t.parts == nil {
 		return
 	}
