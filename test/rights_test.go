@@ -121,6 +121,10 @@ var rightsRoutes = []rightsRoute{
 		body: func(_ *rightsWorld, repository string) string {
 			return fmt.Sprintf(`{"place":%q,"account":"bystander","role":"reader"}`, oci.Name(repository).Namespace())
 		}, done: 204, unknown: 403},
+	{says: "see what narrowing a role would refuse", door: managementDoor, need: toManage, method: "GET",
+		path: path("/api/v1/roles/uses?place={repository}&role=reader&account=bystander&instead_of={namespace}"), done: 200, unknown: 403},
+	{says: "see an account and its roles", door: managementDoor, need: toSeeAccounts, method: "GET", path: path("/api/v1/accounts/bystander"), done: 200},
+	{says: "see a group and its roles", door: managementDoor, need: toSeeAccounts, method: "GET", path: path("/api/v1/groups/nothing"), done: 404},
 	{says: "list accounts", door: managementDoor, need: toSeeAccounts, method: "GET", path: path("/api/v1/accounts"), done: 200},
 	{says: "list groups", door: managementDoor, need: toSeeAccounts, method: "GET", path: path("/api/v1/groups"), done: 200},
 	{says: "read the audit log", door: managementDoor, need: toReadAudit, method: "GET", path: path("/api/v1/audit"), done: 200},

@@ -41,17 +41,18 @@ func main() {
 	path := flag.String("path", "", "take one picture of this path instead, for a look")
 	click := flag.String("click", "", "press this before the one picture")
 	dark := flag.Bool("dark", false, "take the one picture in the dark scheme")
+	width := flag.Int64("width", 1280, "how wide the window is for the one picture, in pixels")
 	account := flag.String("account", "ines", "account to sign in as; empty for nobody")
 	flag.Parse()
 	if *path != "" {
 		pictures = []picture{{name: "look", path: *path, wait: "main h1", click: *click, dark: *dark}}
 	}
-	if err := take(*from, *to, *account); err != nil {
+	if err := take(*from, *to, *account, *width); err != nil {
 		log.Fatal(err)
 	}
 }
 
-func take(from, to, account string) error {
+func take(from, to, account string, width int64) error {
 	if err := os.MkdirAll(to, 0o755); err != nil {
 		return err
 	}
@@ -60,6 +61,9 @@ func take(from, to, account string) error {
 		return err
 	}
 	defer end()
+	if err := page.Size(width, 800); err != nil {
+		return err
+	}
 	if account != "" && len(pictures) > 1 {
 		// What is seen before anybody has signed in.
 		shot, err := picture{path: "/", wait: "main input"}.take(page, from)

@@ -11,6 +11,10 @@ type Place struct {
 	Holder     oci.Digest `json:"holder,omitempty" doc:"The manifest that names it"`
 	MediaType  string     `json:"media_type,omitempty"`
 	Size       int64      `json:"size,omitempty" doc:"Bytes"`
+	// What the manifest is that is found, or that names what is found.
+	ArtifactType string   `json:"artifact_type,omitempty"`
+	Platforms    []string `json:"platforms,omitempty" doc:"What the manifest that is found, or names it, runs on"`
+	Tags         []string `json:"tags,omitempty" doc:"Some of the tags that point to that manifest"`
 }
 
 // FindResult is what a search found.

@@ -37,7 +37,7 @@ func Main(args []string, version string) int {
 	root := newRoot(t, version)
 	root.SetArgs(rights.AsHelper(os.Args[0], args))
 	err := root.ExecuteContext(ctx)
-	if fault := t.Fault(); err == nil && fault != nil {
+	if fault := t.Fault(); fault != nil && (err == nil || err.Error() == fault.Error()) {
 		if errors.Is(fault, syscall.EPIPE) {
 			// Whoever read it has left, and knows why.
 			return term.ExitFailed

@@ -20,8 +20,8 @@ var people = []struct {
 	groups      []string
 }{
 	{"ines", "Platform engineer", record.Person, []string{"platform"}},
-	{"teodor", "Timetable", record.Person, []string{"timetable"}},
-	{"marit", "Berths", record.Person, []string{"berths", "rolling"}},
+	{"teodor", "Timetable", record.Person, []string{"timetable", "berths", "platform"}},
+	{"marit", "Berths", record.Person, []string{"berths", "rolling", "timetable"}},
 	{"jun", "Signals", record.Person, []string{"signals"}},
 	{"ada", "Auditor", record.Person, nil},
 	{"ci-berths", "Builds what sells beds", record.Machine, nil},
@@ -69,14 +69,15 @@ var tokens = []struct {
 	days      int
 }{
 	{"ci-berths", "build pipeline", []record.Scope{{Pattern: "berths/*", Actions: []string{"pull", "push"}}}, 365},
-	{"ci-timetable", "build pipeline", []record.Scope{{Pattern: "timetable/*", Actions: []string{"pull", "push"}}, {Pattern: "base/*", Actions: []string{"pull"}}}, 365},
+	{"ci-timetable", "build pipeline", []record.Scope{{Pattern: "timetable/*", Actions: []string{"pull", "push"}}, {Pattern: "rolling/*", Actions: []string{"pull", "push"}}, {Pattern: "base/*", Actions: []string{"pull"}}}, 365},
 	{"cluster-north", "cluster pull secret", []record.Scope{{Pattern: "*", Actions: []string{"pull"}}}, 0},
 	{"depot-tarn", "depot", []record.Scope{{Pattern: "rolling/*", Actions: []string{"pull"}}, {Pattern: "signals/*", Actions: []string{"pull"}}}, 180},
 	{"marit", "laptop, for the fair", []record.Scope{{Pattern: "berths/seatmap", Actions: []string{"pull"}}}, 14},
 }
 
-// settle makes the accounts, namespaces, roles and tokens of the sample world.
-func settle(ctx context.Context, a *access.Access, adminPassword string) error {
+// settle makes the accounts, namespaces, roles and tokens of the sample world, and
+// keeps the secrets by which machines come.
+func (h *history) settle(ctx context.Context, a *access.Access, adminPassword string) error {
 	if err := a.MakeFirstAdmin(ctx, adminPassword); err != nil {
 		return err
 	}
@@ -125,12 +126,14 @@ func settle(ctx context.Context, a *access.Access, adminPassword string) error {
 		}
 	}
 	for _, t := range tokens {
-		_, _, err := a.MakeToken(ctx, admin, access.NewToken{
+		_, secret, err := a.MakeToken(ctx, admin, access.NewToken{
 			Account: t.who, Kind: record.TokenMade, Name: t.name, Scopes: t.scopes, Life: time.Duration(t.days) * 24 * time.Hour,
 		})
 		if err != nil {
 			return err
 		}
+		h.secrets[t.who] = secret
 	}
+	delete(h.secrets, "marit")
 	return nil
 }

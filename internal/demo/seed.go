@@ -6,7 +6,6 @@ package demo
 import (
 	"bytes"
 	"context"
-	"errors"
 	"fmt"
 	"sort"
 	"time"
@@ -26,13 +25,19 @@ type act struct {
 	name   oci.Name
 	action access.Action
 	do     func(context.Context, *registry.Registry) error
+	// office is what somebody does besides, in do's place.
+	office func(context.Context, *access.Access, access.Caller) error
+	// refused tells that the right is missing, which stands in the log.
+	refused bool
 }
 
 // history gathers what happened, in any order.
 type history struct {
 	acts   []act
 	shared *layers
-	err    error
+	// secrets are those of the tokens and logins by which accounts come.
+	secrets map[string]string
+	err     error
 }
 
 // Start returns when the history begins for a demo that starts at now.
@@ -42,16 +47,17 @@ func Start(now time.Time) time.Time { return now.Add(-days * 24 * time.Hour) }
 // the clock, which Seed moves from the start of the history to its end. The account
 // admin gets the password given; people have Password.
 func Seed(ctx context.Context, r *registry.Registry, rights *access.Access, clk *clock.Set, adminPassword string) error {
-	if err := settle(ctx, rights, adminPassword); err != nil {
+	h := &history{shared: &layers{map[string]layer{}}, secrets: map[string]string{}}
+	if err := h.settle(ctx, rights, adminPassword); err != nil {
 		return fmt.Errorf("make the accounts of the sample world: %w", err)
 	}
-	h := &history{shared: &layers{map[string]layer{}}}
 	h.bases()
 	for _, a := range applications {
 		h.application(a)
 	}
 	h.interlock()
 	h.mess()
+	h.office()
 	if h.err != nil {
 		return fmt.Errorf("make the sample images: %w", h.err)
 	}
@@ -59,17 +65,28 @@ func Seed(ctx context.Context, r *registry.Registry, rights *access.Access, clk 
 	began := clk.Now()
 	for _, a := range h.acts {
 		clk.MoveTo(began.Add(a.at))
-		if err := a.happen(ctx, r, rights); err != nil {
+		if err := h.happen(ctx, a, r, rights); err != nil {
 			return fmt.Errorf("make the sample world: %w", err)
+		}
+		if a.refused {
+			// It stands in the log before what comes after it.
+			clk.MoveTo(clk.Now().Add(time.Minute))
+			if err := rights.Flush(); err != nil {
+				return err
+			}
 		}
 	}
 	clk.MoveTo(began.Add(days * 24 * time.Hour))
 	return nil
 }
 
-// happen lets somebody do something who has the right to it.
-func (a act) happen(ctx context.Context, r *registry.Registry, rights *access.Access) error {
+// happen lets somebody do something who has the right to it, by the token or the login
+// that the account has by then.
+func (h *history) happen(ctx context.Context, a act, r *registry.Registry, rights *access.Access) error {
 	caller, err := rights.As(ctx, a.who)
+	if secret, known := h.secrets[a.who]; known && err == nil {
+		caller, err = rights.Session(ctx, secret, addresses[a.who])
+	}
 	if err != nil {
 		return err
 	}
@@ -78,11 +95,25 @@ func (a act) happen(ctx context.Context, r *registry.Registry, rights *access.Ac
 		if err != nil {
 			return err
 		}
-		if !v.Allowed {
-			return errors.New(v.Reason)
+		if a.refused == v.Allowed {
+			return fmt.Errorf("%s in %s, to %s: allowed is %t; %s", a.who, a.name, a.action, v.Allowed, v.Reason)
+		}
+		if a.refused {
+			e := caller.Event(record.EventRefused)
+			e.Repository, e.Detail = a.name, v.Reason
+			rights.Refused(e, a.action)
+			return nil
 		}
 	}
-	return a.do(registry.WithCaller(ctx, registry.Caller{Account: a.who, AccountID: caller.Account.ID, Makes: record.Maker{Namespace: true}}), r)
+	switch {
+	case a.office != nil:
+		return a.office(ctx, rights, caller)
+	case a.do == nil:
+		return nil
+	}
+	return a.do(registry.WithCaller(ctx, registry.Caller{
+		Account: a.who, AccountID: caller.Account.ID, Token: caller.TokenName(), Address: caller.Address, Makes: record.Maker{Namespace: true},
+	}), r)
 }
 
 // push lets somebody push an image under tags.
@@ -91,7 +122,7 @@ func (h *history) push(at time.Duration, who string, name oci.Name, made image, 
 		h.err = err
 		return
 	}
-	h.acts = append(h.acts, act{at, who, name, access.Push, func(ctx context.Context, r *registry.Registry) error {
+	h.acts = append(h.acts, act{at: at, who: who, name: name, action: access.Push, do: func(ctx context.Context, r *registry.Registry) error {
 		return pushImage(ctx, r, name, made, tags)
 	}})
 }
@@ -120,7 +151,7 @@ func pushImage(ctx context.Context, r *registry.Registry, name oci.Name, made im
 
 // pull lets somebody pull a tag.
 func (h *history) pull(at time.Duration, who string, name oci.Name, tag oci.Tag) {
-	h.acts = append(h.acts, act{at, who, name, access.Pull, func(ctx context.Context, r *registry.Registry) error {
+	h.acts = append(h.acts, act{at: at, who: who, name: name, action: access.Pull, do: func(ctx context.Context, r *registry.Registry) error {
 		m, err := r.Manifest(ctx, name, string(tag))
 		if err == nil {
 			r.CountPull(m, tag)
@@ -185,7 +216,7 @@ func (h *history) mess() {
 	h.push(day(days-2, 16), "teodor", planner.name, wrong, err, "stable")
 	right, err := planner.build(h.shared, "2.4.1", baseAt(6, 7))
 	h.push(day(days-2, 19), "teodor", planner.name, right, err, "stable")
-	h.acts = append(h.acts, act{day(days-6, 17), "marit", "", "", func(ctx context.Context, r *registry.Registry) error {
+	h.acts = append(h.acts, act{at: day(days-6, 17), who: "marit", do: func(ctx context.Context, r *registry.Registry) error {
 		upload, err := r.StartUpload(ctx, "rolling/brakes-model", oci.SHA256)
 		if err != nil {
 			return err

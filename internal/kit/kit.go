@@ -93,9 +93,13 @@ func LogInAs(t testing.TB, address, account, secret string) {
 
 var loginMu sync.Mutex
 
+// endsAtOnce lets a program that was built with the race detector end when it is done,
+// and not a second later.
+const endsAtOnce = "GORACE=atexit_sleep_ms=0"
+
 // ClientEnvironment is the environment of the client's commands.
 func ClientEnvironment() []string {
-	environment := append(os.Environ(), "HOME="+home())
+	environment := append(os.Environ(), "HOME="+home(), endsAtOnce)
 	// A test may have files of its own.
 	if os.Getenv("WARTHESIS_CLIENT_LOGIN_FILE") == "" {
 		environment = append(environment, "WARTHESIS_CLIENT_LOGIN_FILE="+filepath.Join(home(), "config.json"), "WARTHESIS_CLIENT_FOLDER="+home())
@@ -140,6 +144,13 @@ func StartAlone(t testing.TB, data string, more ...string) *Service {
 	return s
 }
 
+// StartTrial is Start for a registry without logins.
+func StartTrial(t testing.TB, data string) *Service {
+	s := newService(t, data, []string{"--trial"})
+	s.start("127.0.0.1:0")
+	return s
+}
+
 func newService(t testing.TB, data string, more []string) *Service {
 	s := &Service{t: t, Data: data, log: &buffer{}, args: append([]string{"serve", "--data", data, "--free-bytes", "1"}, more...)}
 	t.Cleanup(func() {
@@ -168,7 +179,7 @@ func (s *Service) client() *http.Client {
 func (s *Service) start(listen string, environment ...string) {
 	s.log = &buffer{}
 	s.cmd = exec.Command(Binary(s.t), append(s.args, "--listen", listen)...)
-	s.cmd.Env = append(os.Environ(), environment...)
+	s.cmd.Env = append(append(os.Environ(), endsAtOnce), environment...)
 	s.cmd.Stdout, s.cmd.Stderr = s.log, s.log
 	require.NoError(s.t, s.cmd.Start())
 	ended := make(chan error, 1)

@@ -183,6 +183,30 @@ type Place struct {
 	Size      int64
 }
 
+// Holder is what a live manifest is, with some of the tags that point to it.
+type Holder struct {
+	Repository   oci.Name
+	Digest       oci.Digest
+	ArtifactType string
+	Platforms    string
+	Tags         string
+}
+
+// Holders returns the live manifests of digests, wherever they are, with up to mostTags
+// tags each, in order. Words of a list stand with blanks between them.
+func (s *Store) Holders(ctx context.Context, digests []oci.Digest, mostTags int) ([]Holder, error) {
+	var rows []Holder
+	return rows, s.read.WithContext(ctx).Table("contents").
+		Select("repositories.name AS repository, manifests.digest, manifests.artifact_type, manifests.platforms, coalesce((SELECT group_concat(name, ' ') FROM "+
+			"(SELECT name FROM tags WHERE tags.manifest_id = manifests.id AND "+liveTags+" ORDER BY name LIMIT ?)), '') AS tags", mostTags).
+		Joins("CROSS JOIN manifests ON manifests.content_id = contents.id AND manifests.state = ?", StateLive).
+		Joins("CROSS JOIN live_repositories AS repositories ON repositories.id = manifests.repository_id").
+		Where("contents.digest IN ?", digests).Limit(mostHolders).Find(&rows).Error
+}
+
+// mostHolders bounds the manifests that are told of at once.
+const mostHolders = 2000
+
 // namedPlace is a place in a manifest, with what puts places in order.
 type namedPlace struct {
 	Place      `gorm:"embedded"`

@@ -12,8 +12,8 @@ import (
 // Role is what somebody may do in a place; each has what the ones before it have.
 type Role string
 
-// The roles: pull; also push; also delete, move tags and set rules; also members
-// and settings.
+// The roles: pull; also push, under a name that is taken too; also remove, move tags by
+// hand and seal; also rules, members and settings.
 const (
 	NoRole  Role = ""
 	Reader  Role = "reader"

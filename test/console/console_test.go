@@ -105,7 +105,8 @@ func TestTheConsoleAnswersTheQuestionOfEachPlace(t *testing.T) {
 		_, err := browser.Evaluate[bool](page, `document.activeElement.select() || true`)
 		require.NoError(t, err)
 		require.NoError(t, page.Keys(plannerDigest+"\r"))
-		says(t, page, "Manifest or index")
+		says(t, page, "Index")
+		says(t, page, "linux/amd64, linux/arm64 · tagged 2.4.1, latest, stable")
 	})
 	t.Run("what is not found is said", func(t *testing.T) {
 		require.NoError(t, page.Go(s.URL("/find?q=/nothing:at-all")))
@@ -201,7 +202,8 @@ func TestNothingSeriousStandsInTheWayOfAnybody(t *testing.T) {
 		require.NoError(t, page.Scheme(scheme))
 		for place, sign := range map[string]string{"/": "berths/pricing", "/r/timetable/planner": "a3716ccaeb68", "/r/timetable/planner@:2.4.1": "copy settings", "/find?q=planner": "Repository",
 			"/me": "My tokens", "/access": "berths", "/access/accounts?open=ci-berths": "build pipeline", "/access/groups": "timetable", "/n/berths?show=members": "ci-berths",
-			"/n/berths?show=settings": "Whose pushes", "/n/berths?show=use": "Log in", "/activity": "tag moved"} {
+			"/n/berths?show=settings": "Whose pushes", "/n/berths?show=use": "Log in", "/activity": "push", "/access/registry": "Identity rules",
+			"/r/berths/seatmap?show=settings": "Who may pull", "/r/berths/seatmap?show=members": "registry admin"} {
 			require.NoError(t, page.Go(s.URL(place)))
 			says(t, page, sign)
 			_, err := browser.Evaluate[bool](page, string(axe)+";true")
@@ -259,14 +261,14 @@ func TestSigningInShowsWhatIsOnesOwn(t *testing.T) {
 	assert.Contains(t, text, "berths/seatmap")
 	assert.NotContains(t, text, "signals/relay", "what is not marit's is not shown")
 	require.NoError(t, page.Go(s.URL("/r/signals/relay")))
-	says(t, page, "There is no repository signals/relay yet")
+	says(t, page, "There is no repository signals/relay that you may see")
 	require.NoError(t, page.Go(s.URL("/n/base?show=members")))
 	says(t, page, "you have no role here")
 
 	require.NoError(t, page.Go(s.URL("/r/berths/seatmap")))
 	says(t, page, "Make a token for these commands")
 	press(t, page, "Make a token for these commands")
-	says(t, page, "The commands have a new token in them")
+	says(t, page, "This is a new token")
 	secret, err := browser.Evaluate[string](page, `document.body.innerText.match(/warthesis_[a-z2-7]{39}/)[0]`)
 	require.NoError(t, err)
 	answer, _ := s.Do(http.MethodGet, "/v2/berths/seatmap/tags/list", nil, "Authorization", "Bearer "+secret)

@@ -22,7 +22,7 @@ func listCommand() site.Command {
 		Long: "Lists repositories, or the tags of a repository. --output json has all fields of either; of a registry of another make it has the names.\n" +
 			"REGISTRY/NAMESPACE lists the repositories of the namespace; with --tags the tags of the repository that is called as the namespace is.",
 		Example: "  warthesis list localhost:7070\n  warthesis list localhost:7070/timetable\n  warthesis list localhost:7070/timetable/planner --wide",
-		On:      site.OnWhere, Facts: []api.Tag{},
+		On:      site.OnWhere, Facts: []api.Repository{}, Or: []api.Tag{},
 		Flags: func(f *pflag.FlagSet) {
 			term.Choice(f, &sort, "sort", "name", "name, or change for what changed last first", "name", "change")
 			f.StringVar(&contains, "contains", "", "only names with this text in them")
@@ -111,6 +111,9 @@ func listTags(ctx context.Context, c *site.Call, page api.List, wide bool) error
 		}
 		w := c.T.Table(titles...)
 		w.Right("Size")
+		if wide {
+			w.Whole()
+		}
 		for _, tag := range all {
 			row := []any{tag.Name, term.Short(tag.Digest), term.Size(tag.Size), term.When(&tag.MovedAt), term.OrDash(tag.MovedBy), term.When(tag.PulledAt), platformsOrType(tag)}
 			if wide {

@@ -7,6 +7,7 @@ import (
 	"io"
 	"net/http"
 	"os"
+	"strings"
 
 	"github.com/spf13/pflag"
 
@@ -168,7 +169,8 @@ func openSource(ctx context.Context, at string) (source, error) {
 	opened, err := layout.Open(copied)
 	if err != nil {
 		// People know it as what came in.
-		return source{}, fmt.Errorf("what came on standard input cannot be pushed: %w", errors.Join(err, os.Remove(copied)))
+		said := strings.ReplaceAll(err.Error(), copied, "it")
+		return source{}, errors.Join(fmt.Errorf("what came on standard input cannot be pushed: %s", said), os.Remove(copied))
 	}
 	return source{opened, copied}, nil
 }

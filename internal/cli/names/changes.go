@@ -41,7 +41,7 @@ type changes struct {
 
 func (ch *changes) addTo(f *pflag.FlagSet, namespace bool) {
 	f.StringVar(&ch.description, "description", "", "what is in it")
-	f.StringArrayVar(&ch.labels, "label", nil, "a label, name=value; the labels given replace those there were; an empty one takes all away")
+	term.Texts(f, &ch.labels, "label", "a label, name=value; the labels given replace those there were; an empty one takes all away")
 	if !namespace {
 		term.Choice(f, &ch.visibility, "visibility", "inherited", "who may pull: anybody (open), members (closed), or whoever may in the namespace (inherited)", "open", "closed", "inherited")
 		return
@@ -49,7 +49,7 @@ func (ch *changes) addTo(f *pflag.FlagSet, namespace bool) {
 	f.BoolVar(&ch.open, "open", false, "whether anybody may pull, and not members alone")
 	term.Choice(f, &ch.pushMakes, "push-makes", "writer", "whose pushes make repositories, at the least", "writer", "curator", "owner", "nobody")
 	f.StringVar(&ch.newDescription, "new-description", "", "description of repositories that a push makes")
-	f.StringArrayVar(&ch.newLabels, "new-label", nil, "label of repositories that a push makes, name=value")
+	term.Texts(f, &ch.newLabels, "new-label", "label of repositories that a push makes, name=value")
 	f.BoolVar(&ch.logPulls, "log-pulls", false, "whether each pull is written into the audit log")
 }
 

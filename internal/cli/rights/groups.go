@@ -139,7 +139,7 @@ func removeGroup() site.Command {
 			if err != nil {
 				return err
 			}
-			if err := c.Confirm(ctx, fmt.Sprintf("Remove the group %s? Its %s lose %s. This cannot be undone.", g.Name, count(len(g.Members), "member"), count(len(g.Roles), "role"))); err != nil {
+			if err := c.Confirm(ctx, fmt.Sprintf("Remove the group %s, with %s and the %s that it gives them? This cannot be undone.", g.Name, count(len(g.Members), "member"), count(len(g.Roles), "role"))); err != nil {
 				return err
 			}
 			if err := c.Do(ctx, http.MethodDelete, groupPath(g.Name), nil, nil, nil); err != nil {

@@ -52,7 +52,7 @@ func checkLogins() site.Command {
 		Example: "  warthesis logins check pull-secret.json --expect registry.larkspur.example:7070 --expect tarn.larkspur.example",
 		On:      site.OnAny, Args: []site.Arg{{Name: "FILE", Optional: true, File: true}}, Facts: []checkedLogin{}, Checks: true,
 		Flags: func(f *pflag.FlagSet) {
-			f.StringArrayVar(&expected, "expect", nil, "a registry that the file must have an entry for; may be given several times")
+			term.Texts(f, &expected, "expect", "a registry that the file must have an entry for")
 		},
 		Values: map[string]site.Completer{},
 		Run: func(ctx context.Context, c *site.Call) error {

@@ -25,8 +25,8 @@ func makeTeam() site.Command {
 		On:      site.OnNamespace, Facts: api.NewTeam{},
 		Flags: func(f *pflag.FlagSet) {
 			f.StringVar(&team.Description, "description", "", "what the team does")
-			f.StringArrayVar(&team.Owners, "owner", nil, "account that owns the namespace; may be given several times")
-			f.StringArrayVar(&team.Writers, "writer", nil, "account that joins the group; may be given several times")
+			term.Texts(f, &team.Owners, "owner", "account that owns the namespace")
+			term.Texts(f, &team.Writers, "writer", "account that joins the group")
 		},
 		Values: map[string]site.Completer{"owner": site.Accounts, "writer": site.Accounts},
 		Run: func(ctx context.Context, c *site.Call) error {

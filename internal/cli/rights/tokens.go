@@ -2,7 +2,6 @@ package rights
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"net/http"
 	"net/url"
@@ -86,7 +85,7 @@ func tokenMake() site.Command {
 		On:      site.OnRegistry, Args: []site.Arg{{Name: "NAME"}}, Facts: api.MadeToken{}, Values: ofAccounts,
 		Flags: func(f *pflag.FlagSet) {
 			whose.addTo(f)
-			f.StringArrayVar(&scopes, "scope", nil, "what it may do and where, PATTERN:ACTION,ACTION; actions are pull, push, delete and manage, * in the pattern is any text; may be given several times")
+			term.Texts(f, &scopes, "scope", "what it may do and where, PATTERN:ACTION,ACTION; actions are pull, push, delete and manage, * in the pattern is any text")
 			term.Number(f, &days, "days", 90, 0, mostDays, "how many days it is good; 0 is without end")
 			addProve(f, &prove)
 		},
@@ -140,7 +139,10 @@ func showSecret(ctx context.Context, c *site.Call, made api.MadeToken) error {
 
 // written revokes a token whose secret could not be written.
 func written(ctx context.Context, c *site.Call, made api.MadeToken, err error) error {
-	if err = errors.Join(err, c.T.Fault()); err == nil {
+	if err == nil {
+		err = c.T.Fault()
+	}
+	if err == nil {
 		return nil
 	}
 	query := url.Values{"account": {made.Account}}

@@ -73,6 +73,8 @@ type Command struct {
 	Args                              []Arg
 	// Facts is a value of what --output json prints, nil where there are no facts.
 	Facts any
+	// Or is what it prints instead where it is about something else.
+	Or any
 	// Lines tells that it prints one such value a line.
 	Lines bool
 	// Asks tells that it asks before it does what it does.
@@ -109,7 +111,7 @@ func (r *Remote) command(m *Command) *cobra.Command {
 	call := &Call{R: r, T: r.T}
 	c := &cobra.Command{
 		Use: m.usage(), GroupID: m.Group, Short: m.Short, Long: m.Long, Example: m.Example, Aliases: m.Other, Hidden: m.Hidden,
-		DisableFlagsInUseLine: true, Annotations: map[string]string{AboutExit: m.exits(), AboutJSON: describe(m.Facts, m.Lines)},
+		DisableFlagsInUseLine: true, Annotations: map[string]string{AboutExit: m.exits(), AboutJSON: describe(m.Facts, m.Or, m.Lines)},
 	}
 	f := c.Flags()
 	f.SortFlags = false

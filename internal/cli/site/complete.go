@@ -42,6 +42,9 @@ func (r *Remote) addCompletion(c *cobra.Command, m *Command) {
 			return nil, cobra.ShellCompDirectiveNoFileComp
 		case all := <-found:
 			all = slices.DeleteFunc(all, func(s string) bool { return !strings.HasPrefix(s, typed) })
+			if !slices.ContainsFunc(all, func(s string) bool { return strings.HasSuffix(s, "/") || strings.HasSuffix(s, ":") }) {
+				after = 0
+			}
 			return all, after | cobra.ShellCompDirectiveNoFileComp
 		}
 	}

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"warthesis/internal/cli/term"
+	"warthesis/internal/config"
 	"warthesis/internal/oci"
 )
 
@@ -46,7 +47,11 @@ func (w *Way) sayTLS(ctx context.Context, err error) error {
 	case errors.As(err, &invalid):
 		return distrusted("the certificate of %s is not trusted: signed by %s, it cannot be used (%v). Let whoever runs it have another one made", registry, signer(invalid.Cert), err)
 	case errors.As(err, &record), strings.Contains(err.Error(), "server gave HTTP response to HTTPS client"):
-		return distrusted("%s does not speak TLS. If plain HTTP is meant, say --unencrypted", registry)
+		how := "leave https:// out and say --unencrypted"
+		if config.IsLoopback(HostOf(registry)) {
+			how = "write http://" + registry
+		}
+		return distrusted("%s does not speak TLS. If plain HTTP is meant, %s", registry, how)
 	}
 	return err
 }

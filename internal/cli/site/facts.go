@@ -7,9 +7,12 @@ import (
 )
 
 // describe names the fields of what a command prints as JSON, "" for nothing.
-func describe(facts any, lines bool) string {
+func describe(facts, or any, lines bool) string {
 	if facts == nil {
 		return ""
+	}
+	if or != nil {
+		return describe(facts, nil, lines) + "; or " + describe(or, nil, lines)
 	}
 	t := reflect.TypeOf(facts)
 	before := ""

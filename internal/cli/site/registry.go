@@ -111,5 +111,6 @@ func (r *Remote) isAddress(s string) bool {
 	if _, err := oci.ParseRegistry(plain); err != nil {
 		return false
 	}
-	return plain != s || plain == "localhost" || strings.Contains(plain, ":") || slices.Contains(r.KnownRegistries(), plain) || plain == r.DefaultRegistry()
+	known := func(one string) bool { return one == plain || HostOf(one) == plain }
+	return plain != s || plain == "localhost" || strings.Contains(plain, ":") || net.ParseIP(plain) != nil || slices.ContainsFunc(r.KnownRegistries(), known) || known(r.DefaultRegistry())
 }

@@ -7,6 +7,7 @@ import (
 	"io"
 	"os"
 	"strings"
+	"unicode/utf8"
 
 	"golang.org/x/term"
 )
@@ -38,7 +39,12 @@ func Ask(ctx context.Context, t Terminal, q Question) (string, error) {
 		return "", Usage("there is no terminal to ask at (%s): give it by %s", strings.TrimRight(q.Says, ": ?"), q.Flag)
 	}
 	in := int(os.Stdin.Fd())
+	// The terminal is switched before anything is asked: a key that comes early means
+	// the same.
 	before, err := term.GetState(in)
+	if err == nil && q.Hidden {
+		before, err = term.MakeRaw(in)
+	}
 	if err != nil {
 		return "", fmt.Errorf("look at the terminal: %w", err)
 	}
@@ -52,28 +58,75 @@ func Ask(ctx context.Context, t Terminal, q Question) (string, error) {
 	go func() {
 		var a answer
 		if q.Hidden {
-			var raw []byte
-			raw, a.err = term.ReadPassword(in)
-			a.text = string(raw)
+			a.text, a.err = readHidden(os.Stdin)
 		} else {
 			a.text, a.err = readLine(os.Stdin)
 		}
 		answered <- a
 	}()
+	var a answer
 	select {
 	case <-ctx.Done():
-		err = errors.Join(term.Restore(in, before), ctx.Err())
-		fmt.Fprintln(t.Err)
-		return "", err
-	case a := <-answered:
-		if q.Hidden || a.err != nil {
-			fmt.Fprintln(t.Err)
-		}
-		if errors.Is(a.err, io.EOF) {
-			return "", errNothing
-		}
-		return a.text, a.err
+		a.err = ctx.Err()
+	case a = <-answered:
 	}
+	err = term.Restore(in, before)
+	if q.Hidden || a.err != nil {
+		fmt.Fprintln(t.Err)
+	}
+	switch {
+	case errors.Is(a.err, io.EOF):
+		return "", errNothing
+	case a.err != nil:
+		return "", a.err
+	}
+	return a.text, err
+}
+
+// Keys that mean something while what is typed does not show.
+const (
+	keyInterrupt = 0x03
+	keyEnd       = 0x04
+	keyBackspace = 0x08
+	keyClear     = 0x15
+	keyDelete    = 0x7f
+)
+
+// readHidden reads a line from a terminal that hands each key over as it is, and shows
+// none: the usual ways of reading without an echo do not see Ctrl-D.
+func readHidden(in io.Reader) (string, error) {
+	var line []byte
+	key := make([]byte, 1)
+	for len(line) < secretLimit {
+		if n, err := in.Read(key); err != nil || n == 0 {
+			return "", orEOF(err)
+		}
+		switch key[0] {
+		case '\r', '\n':
+			return string(line), nil
+		case keyInterrupt:
+			return "", context.Canceled
+		case keyEnd:
+			if len(line) == 0 {
+				return "", io.EOF
+			}
+		case keyBackspace, keyDelete:
+			_, size := utf8.DecodeLastRune(line)
+			line = line[:len(line)-size]
+		case keyClear:
+			line = line[:0]
+		default:
+			line = append(line, key[0])
+		}
+	}
+	return "", Usage("the line is longer than %d bytes", secretLimit)
+}
+
+func orEOF(err error) error {
+	if err == nil {
+		return io.EOF
+	}
+	return err
 }
 
 // readLine reads a line and not a byte more: the next question reads on.

@@ -152,6 +152,38 @@ func (s *span) String() string {
 // Type names the kind of value in the help.
 func (s *span) Type() string { return "span" }
 
+// texts is a flag's value that may be given several times.
+type texts struct{ to *[]string }
+
+// Texts adds a flag that may be given several times.
+func Texts(f *pflag.FlagSet, to *[]string, name, usage string) {
+	f.Var(&texts{to}, name, usage+"; may be given several times")
+}
+
+// Set adds a value.
+func (t *texts) Set(s string) error {
+	*t.to = append(*t.to, s)
+	return nil
+}
+
+// String is empty: there is no default.
+func (t *texts) String() string { return "" }
+
+// Type names the kind of value in the help.
+func (t *texts) Type() string { return "string..." }
+
+// Append, Replace and GetSlice tell that values gather.
+func (t *texts) Append(s string) error { return t.Set(s) }
+
+// Replace takes values in place of those there were.
+func (t *texts) Replace(all []string) error {
+	*t.to = all
+	return nil
+}
+
+// GetSlice returns the values.
+func (t *texts) GetSlice() []string { return *t.to }
+
 // FlagError says in a sentence what is wrong with a flag.
 func FlagError(c *cobra.Command, err error) error {
 	var value *pflag.InvalidValueError
@@ -170,7 +202,10 @@ func FlagError(c *cobra.Command, err error) error {
 			why = "it is a whole number"
 		}
 		said = fmt.Sprintf("--%s is %q: %s", value.GetFlag().Name, value.GetValue(), why)
-		if why == "it is given twice" {
+		switch {
+		case strings.HasPrefix(why, strconv.Quote(value.GetValue())):
+			said = fmt.Sprintf("--%s: %s", value.GetFlag().Name, why)
+		case why == "it is given twice":
 			said = fmt.Sprintf("--%s is given twice", value.GetFlag().Name)
 		}
 	case errors.As(err, &unknown):

@@ -2,6 +2,7 @@ package term
 
 import (
 	"fmt"
+	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
@@ -14,12 +15,17 @@ type Table struct {
 	titles []string
 	right  map[string]bool
 	rows   [][]string
+	// whole tells that what is in it is there to be copied, and no line is cut.
+	whole bool
 }
 
 // Table returns a table with titles and no rows.
 func (t Terminal) Table(titles ...string) *Table {
 	return &Table{t: t, titles: titles, right: map[string]bool{}}
 }
+
+// Whole lets lines run on over the terminal's width.
+func (b *Table) Whole() { b.whole = true }
 
 // Right sets columns of numbers to the right.
 func (b *Table) Right(titles ...string) {
@@ -37,40 +43,63 @@ func (b *Table) Row(cells ...any) {
 	b.rows = append(b.rows, row)
 }
 
+// How many blanks stand between two columns, where there is room and where there is not.
 const (
-	// betweenColumns is how many characters stand between two columns.
-	betweenColumns = 3
-	// leastWidth is how narrow a column is drawn at the least.
-	leastWidth = 8
+	wideGap   = 3
+	narrowGap = 2
 )
 
-// widths returns how wide the columns are drawn, 0 for as wide as they are.
-func (b *Table) widths(within int) []int {
-	natural := make([]int, len(b.titles))
+// column is how wide a column is, and how narrow it gets without a word cut in two.
+type column struct{ is, words int }
+
+// columns measures the columns.
+func (b *Table) columns() []column {
+	all := make([]column, len(b.titles))
 	for _, row := range append([][]string{b.titles}, b.rows...) {
 		for i, cell := range row {
-			natural[i] = max(natural[i], text.StringWidth(cell))
+			all[i].is = max(all[i].is, text.StringWidth(cell))
+			for word := range strings.FieldsSeq(cell) {
+				all[i].words = max(all[i].words, text.StringWidth(word))
+			}
 		}
 	}
-	total := betweenColumns * (len(natural) - 1)
-	for _, w := range natural {
-		total += w
+	return all
+}
+
+// fit returns how wide the columns are drawn, 0 for as wide as they are, and the gap
+// between them. The widest give way first, and words are cut last of all.
+func (b *Table) fit(within int) (drawn []int, gap int) {
+	all := b.columns()
+	drawn = make([]int, len(all))
+	total := 0
+	for _, c := range all {
+		total += c.is
 	}
-	drawn := make([]int, len(natural))
-	for ; within > 0 && total > within; total-- {
-		widest := 0
-		for i, w := range natural {
-			if w > natural[widest] {
+	if gap = wideGap; within == 0 || b.whole || total+gap*(len(all)-1) <= within {
+		return drawn, gap
+	}
+	gap = narrowGap
+	for total += gap * (len(all) - 1); total > within; total-- {
+		widest := -1
+		for i, c := range all {
+			if c.is > c.words && (widest < 0 || c.is > all[widest].is) {
 				widest = i
 			}
 		}
-		if natural[widest] <= leastWidth {
+		if widest < 0 {
+			for i, c := range all {
+				if widest < 0 || c.is > all[widest].is {
+					widest = i
+				}
+			}
+		}
+		if all[widest].is < wideGap {
 			break
 		}
-		natural[widest]--
-		drawn[widest] = natural[widest]
+		all[widest].is--
+		drawn[widest] = all[widest].is
 	}
-	return drawn
+	return drawn, gap
 }
 
 // Draw writes the table.
@@ -79,13 +108,14 @@ func (b *Table) Draw() {
 	w.SetOutputMirror(b.t.Out)
 	style := table.StyleDefault
 	style.Box.PaddingLeft = ""
-	style.Box.PaddingRight = "   "
+	widths, gap := b.fit(b.t.Width())
+	style.Box.PaddingRight = strings.Repeat(" ", gap)
 	style.Format.Header = text.FormatDefault
 	style.Options = table.OptionsNoBordersAndSeparators
 	w.SetStyle(style)
 	w.SuppressTrailingSpaces()
 	configs := make([]table.ColumnConfig, len(b.titles))
-	for i, width := range b.widths(b.t.Width()) {
+	for i, width := range widths {
 		configs[i] = table.ColumnConfig{Number: i + 1, WidthMax: width, WidthMaxEnforcer: text.WrapSoft}
 		if b.right[b.titles[i]] {
 			configs[i].Align, configs[i].AlignHeader = text.AlignRight, text.AlignRight

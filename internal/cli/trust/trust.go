@@ -174,6 +174,9 @@ func fetchAuthority(ctx context.Context, registry string) (*x509.Certificate, er
 		return nil, err
 	}
 	answer, err := site.NewWay(base, &tls.Config{}, &tls.Config{InsecureSkipVerify: true}).Client(trustPatience).Do(call)
+	if errors.Is(err, oci.CodeDistrusted) {
+		return nil, errors.Unwrap(err)
+	}
 	if err != nil {
 		return nil, fmt.Errorf("%s does not answer over TLS: %w", registry, errors.Unwrap(err))
 	}

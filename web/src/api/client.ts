@@ -18,7 +18,7 @@ export class Refusal extends Error {
 
 interface Answer<T> {
   data?: T
-  error?: { detail?: string; errors?: { message?: string }[] | null }
+  error?: { detail?: string }
   response: Response
 }
 
@@ -31,8 +31,7 @@ export async function take<T>(asked: Promise<Answer<T>>): Promise<T> {
     throw new Refusal(0, 'The registry does not answer.', '')
   }
   if (answer.data !== undefined) return answer.data
-  const parts = (answer.error?.errors ?? []).map((e) => e.message).filter(Boolean)
-  const said = [answer.error?.detail ?? `The registry answers ${answer.response.status}.`, ...parts].join(' ')
+  const said = answer.error?.detail ?? `The registry answers ${answer.response.status}.`
   throw new Refusal(answer.response.status, said, answer.response.headers.get('X-Request-Id') ?? '')
 }
 

@@ -1,5 +1,5 @@
 import { keepPreviousData, useInfiniteQuery, useQuery } from '@tanstack/react-query'
-import { type ListView, pageSize } from './asking'
+import { type ListView, nothing, pageSize, useChange } from './asking'
 import { client, type Schemas, take } from './client'
 
 export const repositoriesOf = (page: Schemas['RepositoryList']) => page.repositories
@@ -19,3 +19,14 @@ export const useRepository = (repository: string) =>
     queryKey: ['repository', repository],
     queryFn: () => take(client.GET('/api/v1/repository', { params: { query: { repository } } })),
   })
+
+export const useMakeRepository = () => useChange((body: Schemas['NewPlace']) => nothing(client.POST('/api/v1/repositories', { body })))
+
+export const useChangeRepository = (repository: string) =>
+  useChange((body: Schemas['PlaceChange']) => nothing(client.PATCH('/api/v1/repository', { params: { query: { repository } }, body })))
+
+export const useRemoveRepository = () =>
+  useChange((repository: string) => nothing(client.DELETE('/api/v1/repository', { params: { query: { repository } } })))
+
+export const useRestoreRepository = () =>
+  useChange((repository: string) => nothing(client.POST('/api/v1/repository/restore', { params: { query: { repository } } })))

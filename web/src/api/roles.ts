@@ -5,7 +5,7 @@ import { client, type Schemas, take } from './client'
 export type Role = Schemas['Role']
 
 export const useRoles = (place: string, enabled: boolean) =>
-  useQuery({ queryKey: ['roles', place], queryFn: () => take(client.GET('/api/v1/roles', { params: { query: { place } } })), enabled })
+  useQuery({ queryKey: ['roles', place], queryFn: () => take(client.GET('/api/v1/roles', { params: { query: { place, above: true } } })), enabled })
 
 export const useRolesOf = (name: string) =>
   useQuery({ queryKey: ['roles of', name], queryFn: () => take(client.GET('/api/v1/accounts/{name}/roles', { params: { path: { name } } })) })

@@ -10,3 +10,14 @@ export const useSignIn = () =>
   useChange((body: Schemas['SignIn']) => take(client.POST('/api/v1/session', { body })))
 
 export const useSignOut = () => useChange(() => nothing(client.DELETE('/api/v1/session')))
+
+// may reports whether somebody may do something in a repository, there or not, as far
+// as their roles say.
+export const may = (me: Me | undefined, action: 'pull' | 'push' | 'delete' | 'manage', repository: string) =>
+  me?.may.some((s) => s.actions.includes(action) && matches(s.pattern, repository)) ?? false
+
+// matches is how patterns are read: * is any text, slashes included.
+function matches(pattern: string, name: string): boolean {
+  const parts = pattern.split('*').map((p) => p.replace(/[.*+?^${}()|[\]\\]/g, '\\$&'))
+  return new RegExp(`^${parts.join('.*')}$`).test(name)
+}

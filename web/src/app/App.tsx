@@ -1,6 +1,7 @@
 import { Box } from '@mui/material'
 import { lazy, Suspense, useState } from 'react'
 import { Route, Routes, useLocation } from 'react-router'
+import { useService } from '../api/service'
 import { useMe } from '../api/session'
 import { Trouble, Waiting } from '../parts/States'
 import { areas } from './areas'
@@ -15,6 +16,7 @@ const lookKey = 'warthesis-look'
 
 export function App() {
   const me = useMe()
+  const service = useService()
   const [looks, setLooks] = useState(() => sessionStorage.getItem(lookKey) !== null)
   const { pathname } = useLocation()
   const look = () => {
@@ -28,6 +30,11 @@ export function App() {
       <Rail />
       <TopBar />
       <Box component="main" id="content" tabIndex={-1} sx={{ overflow: 'auto', outline: 'none' }}>
+        {service.data?.trial && (
+          <Box role="note" sx={{ px: 3, py: 1, bgcolor: 'warning.main', color: 'warning.contrastText', fontWeight: 600 }}>
+            This is a trial: anybody on this machine may do everything here, without a login. Nothing that must last belongs in it.
+          </Box>
+        )}
         <Fence key={pathname}>
           <Suspense fallback={<Waiting />}>
             {me.isPending && <Waiting />}

@@ -10,8 +10,33 @@ import { Empty, Trouble, Waiting } from '../parts/States'
 
 type Place = Schemas['Place']
 
-const relations: Record<string, string> = {
-  repository: 'Repository', tag: 'Tag', manifest: 'Manifest or index', config: 'Config', layer: 'Layer', child: 'Part of an index', subject: 'Subject',
+const isIndex = (type: string) => type.includes('index') || type.includes('list')
+
+// A manifest that runs somewhere is an image.
+const isImage = (p: Place) => (p.platforms?.length ?? 0) > 0
+
+// whatIs says what was found, and in what.
+function whatIs(p: Place): string {
+  switch (p.relation) {
+    case 'repository': return 'Repository'
+    case 'tag': return 'Tag'
+    case 'manifest': return isIndex(p.media_type ?? '') ? 'Index' : isImage(p) ? 'Image' : 'Artifact'
+    case 'config': return isImage(p) ? 'Config of an image' : 'Config of an artifact'
+    case 'layer': return isImage(p) ? 'Layer of an image' : 'File of an artifact'
+    case 'child': return 'Part of an index'
+    case 'subject': return 'What a referrer is about'
+  }
+  return p.relation
+}
+
+// about says what the image is that is found, or that names what is found.
+function about(p: Place): string {
+  const parts = []
+  if (p.platforms?.length) parts.push(p.platforms.join(', '))
+  else if (p.artifact_type) parts.push(p.artifact_type)
+  if (p.relation !== 'tag' && p.relation !== 'repository') parts.push(p.tags?.length ? `tagged ${p.tags.join(', ')}` : 'without a tag')
+  if (p.relation === 'tag' && p.tags && p.tags.length > 1) parts.push(`also tagged ${p.tags.filter((t) => t !== p.tag).join(', ')}`)
+  return parts.join(' · ')
 }
 
 const placeOf = (p: Place) =>
@@ -30,16 +55,17 @@ export function FindPage() {
       {found.data && found.data.places.length > 0 && (
         <Paper>
           {found.data.places.map((p, i) => (
-            <Box key={i} sx={{ display: 'grid', gridTemplateColumns: '140px minmax(0, 1fr) 200px 90px', columnGap: 2, px: 2, py: 1, alignItems: 'baseline', borderTop: i === 0 ? 0 : 1, borderColor: 'divider' }}>
-              <Typography color="textSecondary">{relations[p.relation] ?? p.relation}</Typography>
+            <Box key={i} sx={{ display: 'grid', gridTemplateColumns: '150px minmax(0, 1fr) 180px 80px', columnGap: 2, px: 2, py: 1, alignItems: 'baseline', borderTop: i === 0 ? 0 : 1, borderColor: 'divider' }}>
+              <Typography color="textSecondary">{whatIs(p)}</Typography>
               <Box sx={{ minWidth: 0 }}>
                 <Link component={Route} to={placeOf(p)} sx={{ overflowWrap: 'anywhere' }}>
                   {p.repository}
                   {p.tag && `:${p.tag}`}
                 </Link>
-                {p.holder && p.holder !== p.digest && (
-                  <Typography variant="body2" color="textSecondary">
-                    named by {p.holder.slice(0, 19)}…
+                {p.relation !== 'repository' && (
+                  <Typography variant="body2" color="textSecondary" sx={{ overflowWrap: 'anywhere' }}>
+                    {about(p)}
+                    {p.holder && p.holder !== p.digest && ` · named by ${p.holder.slice(7, 19)}`}
                   </Typography>
                 )}
               </Box>

@@ -8,7 +8,7 @@ import { useService } from '../api/service'
 import { Size, When } from '../parts/Amounts'
 import { Commands } from '../parts/Commands'
 import { Digest } from '../parts/Digest'
-import { LayerBar, toneOf } from '../parts/LayerBar'
+import { LayerBar, tonesOf } from '../parts/LayerBar'
 import { Page } from '../parts/Page'
 import { Trouble, Waiting } from '../parts/States'
 import { mono } from '../theme'
@@ -31,12 +31,12 @@ export function ImagePage({ repository, reference }: { repository: string; refer
       {image.isPending && <Waiting />}
       {image.error && <Trouble asked={`Opening ${reference}`} error={image.error} again={() => void image.refetch()} />}
       {image.data && (
-        <Box sx={{ display: 'grid', gap: 2 }}>
+        <Box sx={{ display: 'grid', gridTemplateColumns: 'minmax(0, 1fr)', gap: 2 }}>
           <Facts image={image.data} />
           <PlatformsAndRaw image={image.data} />
           <Commands
             title="Use it"
-            tools={imageTools(service.data?.address ?? '', repository, isDigest ? undefined : reference, image.data.digest)}
+            tools={imageTools({ address: service.data?.address ?? '', tls: service.data?.tls ?? false }, repository, isDigest ? undefined : reference, image.data.digest)}
           />
         </Box>
       )}
@@ -124,6 +124,7 @@ function Layers({ image }: { image: Image }) {
 }
 
 function LayerList({ of: p }: { of: PlatformImage }) {
+  const tones = tonesOf(p.layers)
   return (
     <Box component="table" sx={{ width: '100%', borderCollapse: 'collapse', mt: 2, '& th': { fontWeight: 400, textAlign: 'left', color: 'text.secondary', fontSize: '0.8125rem' }, '& td, & th': { py: 0.5, pr: 2, borderBottom: 1, borderColor: 'divider', verticalAlign: 'baseline' } }}>
       <thead>
@@ -138,7 +139,7 @@ function LayerList({ of: p }: { of: PlatformImage }) {
         {p.layers.map((l, i) => (
           <tr key={l.digest + i}>
             <td>
-              <Box component="span" aria-hidden sx={{ display: 'inline-block', width: 10, height: 10, borderRadius: '2px', mr: 1, bgcolor: toneOf(l.digest) }} />
+              <Box component="span" aria-hidden sx={{ display: 'inline-block', width: 10, height: 10, borderRadius: '2px', mr: 1, bgcolor: tones[i] }} />
               <Digest digest={l.digest} />
             </td>
             <Box component="td" sx={{ textAlign: 'right', whiteSpace: 'nowrap' }}><Size bytes={l.size} /></Box>

@@ -1,18 +1,22 @@
-import { Box, Link, Typography } from '@mui/material'
+import { Box, Button, Link, Tab, Tabs, Typography } from '@mui/material'
 import { useMemo } from 'react'
-import { Link as Route } from 'react-router'
+import { Link as Route, useSearchParams } from 'react-router'
 import { imagePlace } from '../api/addresses'
 import { Refusal, type Schemas } from '../api/client'
 import { type Sort, useRows } from '../api/asking'
 import { useTags } from '../api/images'
-import { useRepository } from '../api/repositories'
+import { useRepository, useRestoreRepository } from '../api/repositories'
 import { useService } from '../api/service'
+import { may, useMe } from '../api/session'
 import { Size, When } from '../parts/Amounts'
 import { Digest } from '../parts/Digest'
 import { Filter, useListView } from '../parts/Filter'
+import { Said } from '../parts/Forms'
 import { Page } from '../parts/Page'
 import { type Column, RowTable } from '../parts/RowTable'
 import { Empty, Trouble, Waiting } from '../parts/States'
+import { Members } from '../names/Members'
+import { RepositorySettings } from '../names/RepositorySettings'
 import { PushAndPull } from './PushAndPull'
 import { Path } from './Path'
 
@@ -30,53 +34,92 @@ const columnsOf = (repository: string): Column<Tag, Sort>[] => [
     ),
   },
   { title: 'Digest', width: '176px', cell: (t) => <Digest digest={t.digest} /> },
-  { title: 'Size', width: '80px', number: true, cell: (t) => <Size bytes={t.size} /> },
-  { title: 'Runs on', width: 'minmax(165px, 1fr)', cell: (t) => t.platforms.join(', ') || <Typography component="span" variant="body2" color="textSecondary">{t.artifact_type ?? 'not said'}</Typography> },
+  { title: 'Size', width: '80px', number: true, from: 1000, cell: (t) => <Size bytes={t.size} /> },
+  { title: 'Runs on', width: 'minmax(150px, 1fr)', cell: (t) => t.platforms.join(', ') || <Typography component="span" variant="body2" color="textSecondary">{t.artifact_type ?? 'not said'}</Typography> },
   { title: 'Moved', width: '115px', sort: 'change', cell: (t) => <When at={t.moved_at} /> },
-  { title: 'By', width: '105px', cell: (t) => t.moved_by ?? <Typography component="span" color="textSecondary">nobody</Typography> },
-  { title: 'Pulled', width: '110px', cell: (t) => <When at={t.pulled_at} /> },
+  { title: 'By', width: '105px', from: 1100, cell: (t) => t.moved_by ?? <Typography component="span" color="textSecondary">nobody</Typography> },
+  { title: 'Pulled', width: '110px', from: 1230, cell: (t) => <When at={t.pulled_at} /> },
 ]
 
 export function RepositoryPage({ repository }: { repository: string }) {
-  const { view, change } = useListView('change')
   const about = useRepository(repository)
-  const list = useTags(repository, view)
-  const service = useService()
-  const { rows, paging } = useRows(list, tagsOf)
-  const columns = useMemo(() => columnsOf(repository), [repository])
-  const address = service.data?.address ?? ''
+  const [asked, ask] = useSearchParams()
+  const shown = asked.get('show') ?? 'tags'
   if (about.error) {
     const unknown = about.error instanceof Refusal && about.error.status === 404
     return (
       <Page title={repository} over={<Path repository={repository} />}>
-        {unknown ? (
-          <Empty command={`warthesis push IMAGE ${address}/${repository}:TAG`}>There is no repository {repository} yet. A push makes it:</Empty>
-        ) : (
-          <Trouble asked={`Opening ${repository}`} error={about.error} again={() => void about.refetch()} />
-        )}
+        {unknown ? <Unknown repository={repository} /> : <Trouble asked={`Opening ${repository}`} error={about.error} again={() => void about.refetch()} />}
       </Page>
     )
   }
+  const role = about.data?.role ?? ''
   return (
     <Page
       title={repository}
       over={<Path repository={repository} />}
-      fill
+      fill={shown === 'tags'}
       beside={
-        <>
-          {about.data && (
-            <Typography color="textSecondary">
-              {about.data.tags} {about.data.tags === 1 ? 'tag' : 'tags'} · <Size bytes={about.data.size} /> · {about.data.pulls.toLocaleString('en')} pulls · {about.data.open ? 'anybody may pull' : 'only members may pull'}
-              {about.data.description && ` · ${about.data.description}`}
-            </Typography>
-          )}
-          <Filter label="Only tags with …" value={view.contains} onChange={(contains) => change({ contains })} />
-        </>
+        about.data && (
+          <Typography color="textSecondary">
+            {about.data.tags} {about.data.tags === 1 ? 'tag' : 'tags'} · <Size bytes={about.data.size} /> · {about.data.pulls.toLocaleString('en')} pulls · {about.data.open ? 'anybody may pull' : 'only members may pull'}
+            {about.data.description && ` · ${about.data.description}`}
+          </Typography>
+        )
       }
     >
-      <Box sx={{ mb: 2 }}>
-        <PushAndPull repository={repository} tag={rows[0]?.name} digest={rows[0]?.digest} mayPush={['writer', 'curator', 'owner'].includes(about.data?.role ?? '')} />
+      {role !== '' && (
+        <Tabs value={shown} onChange={(_, to: string) => ask(to === 'tags' ? {} : { show: to }, { replace: true })} aria-label="What to show" sx={{ mb: 1.5, mt: -1.5 }}>
+          <Tab value="tags" label="Tags" />
+          <Tab value="members" label="Members and roles" />
+          {role === 'owner' && <Tab value="settings" label="Settings" />}
+        </Tabs>
+      )}
+      {shown === 'tags' && <Tags repository={repository} role={role} />}
+      {shown === 'members' && <Members place={repository} owns={role === 'owner'} />}
+      {shown === 'settings' && role === 'owner' && about.data && <RepositorySettings key={about.data.name} repository={about.data} />}
+    </Page>
+  )
+}
+
+// Unknown says that there is none, and how one comes about, to whoever may bring it.
+function Unknown({ repository }: { repository: string }) {
+  const me = useMe()
+  const service = useService()
+  const restore = useRestoreRepository()
+  const mine = may(me.data, 'push', repository)
+  return (
+    <>
+      <Empty command={mine ? `warthesis push IMAGE ${service.data?.address ?? ''}/${repository}:TAG` : undefined}>
+        {mine ? `There is no repository ${repository} yet. A push makes it:` : `There is no repository ${repository} that you may see.`}
+      </Empty>
+      {may(me.data, 'manage', repository) && (
+        <Box sx={{ mt: 2, display: 'flex', gap: 2, alignItems: 'center' }}>
+          <Button size="small" variant="outlined" onClick={() => restore.mutate(repository)} disabled={restore.isPending}>
+            Restore it, if it was removed
+          </Button>
+          <Said error={restore.error} />
+        </Box>
+      )}
+    </>
+  )
+}
+
+function Tags({ repository, role }: { repository: string; role: string }) {
+  const { view, change } = useListView('change')
+  const list = useTags(repository, view)
+  const { rows, paging } = useRows(list, tagsOf)
+  const columns = useMemo(() => columnsOf(repository), [repository])
+  return (
+    <>
+      <Box sx={{ mb: 1.5 }}>
+        <PushAndPull repository={repository} tag={rows[0]?.name} digest={rows[0]?.digest} mayPush={['writer', 'curator', 'owner'].includes(role)} />
       </Box>
+      {(rows.length > 0 || view.contains !== '') && (
+        <Box sx={{ display: 'flex', mb: 1 }}>
+          <Filter label="Only tags with …" value={view.contains} onChange={(contains) => change({ contains })} />
+        </Box>
+      )}
       {list.isPending && <Waiting />}
       {list.error && <Trouble asked="Listing the tags" error={list.error} again={() => void list.refetch()} />}
       {list.data && rows.length === 0 && (
@@ -88,6 +131,6 @@ export function RepositoryPage({ repository }: { repository: string }) {
           sort={view.sort} onSort={(sort) => change({ sort })} {...paging}
         />
       )}
-    </Page>
+    </>
   )
 }

@@ -6,20 +6,18 @@ import { Refusal, type Schemas } from '../api/client'
 import { type Sort, useRows } from '../api/asking'
 import { repositoriesOf, useRepositories } from '../api/repositories'
 import { useService } from '../api/service'
-import { accountsOf, useAccounts } from '../api/accounts'
-import { useGroups } from '../api/groups'
 import { type Namespace, useChangeNamespace, useNamespace, useRemoveNamespace, useRestoreNamespace } from '../api/namespaces'
-import { type Role, useGiveRole, useRoles, useTakeRole } from '../api/roles'
-import { useMe } from '../api/session'
+import { may, useMe } from '../api/session'
 import { Size, When } from '../parts/Amounts'
 import { useListView } from '../parts/Filter'
-import { Ask, DialogButton, Field, Said, Section } from '../parts/Forms'
+import { Ask, Field, Said, Section } from '../parts/Forms'
 import { Page } from '../parts/Page'
-import { PlainTable } from '../parts/PlainTable'
 import { type Column, RowTable } from '../parts/RowTable'
 import { Empty, Trouble, Waiting } from '../parts/States'
 import { PushAndPull } from '../image/PushAndPull'
-import { roleColumns } from '../rights/roles'
+import { MakeRepository } from './MakeRepository'
+import { Members } from './Members'
+import { labelText, readLabels } from './labels'
 
 type Repository = Schemas['Repository']
 
@@ -48,6 +46,7 @@ export function NamespacePage({ name }: { name: string }) {
           {n.description && ` · ${n.description}`}
         </Typography>
       }
+      do={shown === 'repositories' && owns && <MakeRepository namespace={name} />}
     >
       <Tabs value={shown} onChange={(_, to: string) => ask(to === 'repositories' ? {} : { show: to }, { replace: true })} aria-label="What to show" sx={{ mb: 2 }}>
         <Tab value="repositories" label={`Repositories (${n.repositories})`} />
@@ -57,7 +56,7 @@ export function NamespacePage({ name }: { name: string }) {
       </Tabs>
       {shown === 'repositories' && <Repositories name={name} />}
       {shown === 'use' && <PushAndPull repository={`${name}/APPLICATION`} namespace={name} mayPush={['writer', 'curator', 'owner'].includes(n.role ?? '')} />}
-      {shown === 'members' && <Members name={name} owns={owns} />}
+      {shown === 'members' && <Members place={name} owns={owns} />}
       {shown === 'settings' && owns && <SettingsForm namespace={n} admin={me.data?.admin ?? false} />}
     </Page>
   )
@@ -88,81 +87,26 @@ const repositoryColumns: Column<Repository, Sort>[] = [
   { title: 'Tags', width: '70px', number: true, cell: (r) => r.tags },
   { title: 'Size', width: '90px', number: true, cell: (r) => <Size bytes={r.size} /> },
   { title: 'Pushed', width: '120px', sort: 'change', cell: (r) => <When at={r.pushed_at} /> },
-  { title: 'Pulled', width: '120px', cell: (r) => <When at={r.pulled_at} /> },
+  { title: 'Pulled', width: '120px', from: 1100, cell: (r) => <When at={r.pulled_at} /> },
 ]
 
 function Repositories({ name }: { name: string }) {
   const { view, change } = useListView('change')
   const service = useService()
+  const me = useMe()
   const list = useRepositories(view, name)
   const { rows, paging } = useRows(list, repositoriesOf)
   if (list.isPending) return <Waiting />
   if (list.error) return <Trouble asked="Listing the repositories" error={list.error} again={() => void list.refetch()} />
-  if (rows.length === 0) return <Empty command={`warthesis push IMAGE ${service.data?.address ?? ''}/${name}/APPLICATION:TAG`}>No repositories yet. The first push makes one:</Empty>
+  if (rows.length === 0) {
+    const mine = may(me.data, 'push', `${name}/APPLICATION`)
+    return <Empty command={mine ? `warthesis push IMAGE ${service.data?.address ?? ''}/${name}/APPLICATION:TAG` : undefined}>{mine ? 'No repositories yet. The first push makes one:' : 'No repositories yet.'}</Empty>
+  }
   return (
     <RowTable
       label="Repositories" columns={repositoryColumns} rows={rows} rowKey={(r) => r.name} place={(r) => repositoryPlace(r.name)}
       sort={view.sort} onSort={(sort) => change({ sort })} {...paging}
     />
-  )
-}
-
-const roleNames = [
-  { value: 'reader', name: 'reader: pull' },
-  { value: 'writer', name: 'writer: also push' },
-  { value: 'curator', name: 'curator: also delete, move tags and set rules' },
-  { value: 'owner', name: 'owner: also members and settings' },
-]
-
-const nameOf = (r: Role) => (r.group ? `group ${r.group}` : (r.account ?? ''))
-
-function Members({ name, owns }: { name: string; owns: boolean }) {
-  const roles = useRoles(name, true)
-  const take = useTakeRole()
-  const columns = [{ title: 'Who', cell: (r: Role) => nameOf(r) }, ...roleColumns]
-  if (owns) {
-    columns.push({
-      title: 'Do',
-      cell: (r: Role) => (
-        <Ask
-          name="Take" label={`Take the role of ${nameOf(r)}`} question={`Take the role ${r.role} from ${nameOf(r)}?`} action="Take it" busy={take.isPending} error={take.error}
-          consequence={`From the next request on ${nameOf(r)} may not do in ${r.place} what the role allows, unless by another role. It can be given again here.`}
-          onDo={(done) => take.mutate({ place: r.place, account: r.account, group: r.group }, { onSuccess: done })}
-        />
-      ),
-    })
-  }
-  return (
-    <Section title="Members and roles" beside={owns ? <GiveRole place={name} /> : <Typography variant="body2" color="textSecondary">Changing them takes the role owner here.</Typography>}>
-      {roles.isPending && <Waiting />}
-      {roles.error && <Trouble asked="Listing the members" error={roles.error} />}
-      {roles.data && <PlainTable label="Members and roles" columns={columns} rows={roles.data.roles} rowKey={(r) => `${nameOf(r)} ${r.place}`} />}
-    </Section>
-  )
-}
-
-function GiveRole({ place }: { place: string }) {
-  const [asked, setAsked] = useState(false)
-  const [who, setWho] = useState('')
-  const [where, setWhere] = useState(place)
-  const [role, setRole] = useState('writer')
-  const give = useGiveRole()
-  const accounts = useAccounts('', asked)
-  const groups = useGroups(asked)
-  const names = [
-    ...(groups.data?.groups ?? []).map((g) => ({ value: `group:${g.name}`, name: `group ${g.name}` })),
-    ...(accounts.data?.pages.flatMap(accountsOf) ?? []).map((a) => ({ value: a.name, name: a.kind === 'machine' ? `${a.name} (machine account)` : a.name })),
-  ]
-  const member = who.startsWith('group:') ? { group: who.slice('group:'.length) } : { account: who }
-  return (
-    <DialogButton
-      name="Give a role" title="Give a role" action="Give it" onOpen={() => setAsked(true)} busy={give.isPending} error={give.error} ready={who !== ''}
-      onDo={(close) => give.mutate({ place: where, role: role as 'reader', ...member }, { onSuccess: () => { close(); setWho('') } })}
-    >
-      <Field label="Who" value={who} onChange={setWho} options={names} />
-      <Field label="Role" value={role} onChange={setRole} options={roleNames} />
-      <Field label="Where" value={where} onChange={setWhere} hint="The namespace, or one repository of it: for a build machine the repository alone is best" />
-    </DialogButton>
   )
 }
 
@@ -172,13 +116,6 @@ const pushers = [
   { value: 'owner', name: 'those of owners alone' },
   { value: 'nobody', name: 'nobody’s: repositories are made ahead' },
 ]
-
-const labelText = (labels: Record<string, string>) => Object.entries(labels).map(([k, v]) => `${k}=${v}`).join('\n')
-
-function readLabels(text: string): Record<string, string> {
-  const pairs = text.split('\n').filter((l) => l.includes('=')).map((l) => [l.slice(0, l.indexOf('=')).trim(), l.slice(l.indexOf('=') + 1).trim()])
-  return Object.fromEntries(pairs) as Record<string, string>
-}
 
 function SettingsForm({ namespace, admin }: { namespace: Namespace; admin: boolean }) {
   const [description, setDescription] = useState(namespace.description ?? '')

@@ -14,12 +14,12 @@ import { AccessTabs } from '../rights/AccessTabs'
 export const namespacePlace = (name: string) => `/n/${name}`
 
 const columns: Column<Namespace, 'name'>[] = [
-  { title: 'Namespace', width: '160px', sort: 'name', cell: (n) => <Link component={Route} to={namespacePlace(n.name)} tabIndex={-1} color="textPrimary">{n.name}</Link> },
+  { title: 'Namespace', width: 'minmax(110px, 160px)', sort: 'name', cell: (n) => <Link component={Route} to={namespacePlace(n.name)} tabIndex={-1} color="textPrimary">{n.name}</Link> },
   { title: 'Pull', width: '90px', cell: (n) => (n.open ? 'anybody' : 'members') },
   { title: 'Your role', width: '90px', cell: (n) => n.role || 'none' },
   { title: 'Repositories', width: '100px', number: true, cell: (n) => n.repositories },
-  { title: 'Size', width: '90px', number: true, cell: (n) => <Size bytes={n.size} /> },
-  { title: 'Pushed', width: '120px', cell: (n) => <When at={n.pushed_at} /> },
+  { title: 'Size', width: '90px', number: true, from: 1000, cell: (n) => <Size bytes={n.size} /> },
+  { title: 'Pushed', width: '120px', from: 1100, cell: (n) => <When at={n.pushed_at} /> },
   { title: 'What is in it', width: 'minmax(160px, 1fr)', cell: (n) => n.description },
 ]
 

@@ -24,7 +24,13 @@ export function useListView(first: Sort) {
   return { view, change }
 }
 
-export function Filter({ label, value, onChange }: { label: string; value: string; onChange: (value: string) => void }) {
+export function Filter({ label, value, onChange, inForm }: {
+  label: string
+  value: string
+  onChange: (value: string) => void
+  // inForm tells that it stands among other fields, and is as wide as its place.
+  inForm?: boolean
+}) {
   const [text, setText] = useState(value)
   useEffect(() => setText(value), [value])
   useEffect(() => {
@@ -39,7 +45,7 @@ export function Filter({ label, value, onChange }: { label: string; value: strin
       placeholder={label}
       inputProps={{ 'aria-label': label, spellCheck: false }}
       sx={{
-        border: 1, borderColor: 'divider', borderRadius: 1, bgcolor: 'background.paper', px: 1.25, height: 32, width: 240, ml: 'auto',
+        border: 1, borderColor: 'divider', borderRadius: 1, bgcolor: 'background.paper', px: 1.25, height: 32, width: inForm ? '100%' : 240, ml: inForm ? 0 : 'auto',
         '& input::placeholder': { color: 'text.secondary', opacity: 1 }, '&:focus-within': { borderColor: 'primary.main' }, '& input:focus-visible': { outline: 'none' },
       }}
     />

@@ -6,8 +6,27 @@ import { shorten } from './Digest'
 // Ten calm tones that stay apart in lightness or in blue against yellow.
 const tones = ['#2F5D9B', '#C99A2E', '#6E93C4', '#8A6514', '#9DB9DB', '#E0C06C', '#43618A', '#B08A3A', '#587FB8', '#D3AE4C']
 
-// toneOf gives a layer its colour: the same in every image.
-export const toneOf = (digest: string) => tones[parseInt(digest.slice(digest.indexOf(':') + 1, digest.indexOf(':') + 9), 16) % tones.length]!
+const digits = (digest: string, from: number) => parseInt(digest.slice(digest.indexOf(':') + 1 + from, digest.indexOf(':') + 9 + from), 16)
+
+// lightness is how light a tone is, 0 to 1, and isBlue its family.
+const lightness = (tone: string) => [1, 3, 5].reduce((sum, at, i) => sum + [0.21, 0.72, 0.07][i]! * (parseInt(tone.slice(at, at + 2), 16) / 255), 0)
+const isBlue = (tone: string) => parseInt(tone.slice(5), 16) > parseInt(tone.slice(1, 3), 16)
+
+// apart reports whether two tones are told apart side by side.
+const apart = (a: string, b: string) => isBlue(a) !== isBlue(b) || Math.abs(lightness(a) - lightness(b)) > 0.15
+
+// tonesOf gives layers their colours, by digest: a layer has the same in every image,
+// but where it could not be told from the one before it.
+export function tonesOf(layers: { digest: string }[]): string[] {
+  const given: string[] = []
+  for (const { digest } of layers) {
+    let at = digits(digest, 0) % tones.length
+    const before = given.at(-1)
+    for (let tries = 0; before && !apart(before, tones[at]!) && tries < tones.length; tries++) at = (at + 1 + (digits(digest, 8) % 3)) % tones.length
+    given.push(tones[at]!)
+  }
+  return given
+}
 
 const hatch = 'repeating-linear-gradient(45deg, transparent 0 5px, rgba(255,255,255,.38) 5px 7px)'
 
@@ -17,12 +36,14 @@ interface Segment {
   key: string
   bytes: number
   layers: Layer[]
+  tone: string
 }
 
 // segmentsOf gathers neighbours that would be too narrow to see.
 function segmentsOf(layers: Layer[], total: number): Segment[] {
   const segments: Segment[] = []
-  for (const l of layers) {
+  const colours = tonesOf(layers)
+  for (const [i, l] of layers.entries()) {
     const small = l.size < total * 0.015
     const before = segments.at(-1)
     if (small && before?.layers.every((o) => o.size < total * 0.015)) {
@@ -30,7 +51,7 @@ function segmentsOf(layers: Layer[], total: number): Segment[] {
       before.bytes += l.size
       continue
     }
-    segments.push({ key: `${segments.length}${l.digest}`, bytes: l.size, layers: [l] })
+    segments.push({ key: `${segments.length}${l.digest}`, bytes: l.size, layers: [l], tone: colours[i]! })
   }
   return segments
 }
@@ -58,7 +79,7 @@ export function LayerBar({ layers, most }: { layers: Layer[]; most: number }) {
               aria-label={describe(s)}
               sx={{
                 flexGrow: s.bytes, flexBasis: 0, minWidth: 6, borderRadius: '2px',
-                bgcolor: only ? toneOf(only.digest) : 'text.secondary',
+                bgcolor: only ? s.tone : 'text.secondary',
                 backgroundImage: only && only.repositories > 1 ? hatch : 'none',
               }}
             />

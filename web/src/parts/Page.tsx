@@ -2,10 +2,12 @@ import { Box, Typography } from '@mui/material'
 import { type ReactNode, useEffect } from 'react'
 
 // Page is one place: a title, what belongs beside it, and the content below.
-export function Page({ title, over, beside, fill, children }: {
+export function Page({ title, over, beside, do: can, fill, children }: {
   title: string
   over?: ReactNode
   beside?: ReactNode
+  // do is what can be done here, at the right.
+  do?: ReactNode
   // fill lets the content take the height that is left and scroll by itself.
   fill?: boolean
   children: ReactNode
@@ -21,6 +23,7 @@ export function Page({ title, over, beside, fill, children }: {
           {title}
         </Typography>
         {beside}
+        {can && <Box sx={{ ml: 'auto', display: 'flex', gap: 1.5 }}>{can}</Box>}
       </Box>
       {children}
     </Box>

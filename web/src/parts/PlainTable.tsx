@@ -24,6 +24,8 @@ export function PlainTable<Row>({ label, columns, rows, rowKey }: {
         '& th': { textAlign: 'left', fontWeight: 400, color: 'text.secondary', fontSize: '0.8125rem', py: 0.5, pr: 2 },
         '& td': { py: 0.5, pr: 2, borderTop: 1, borderColor: 'divider', verticalAlign: 'baseline', overflowWrap: 'anywhere' },
         '& .number': { textAlign: 'right' },
+        // What is pressed, and a time, is one piece.
+        '& td button, & td time': { whiteSpace: 'nowrap' },
       }}
     >
       <thead>

@@ -1,6 +1,6 @@
 import { Box, ButtonBase } from '@mui/material'
 import { useVirtualizer } from '@tanstack/react-virtual'
-import { type KeyboardEvent, type ReactNode, useEffect, useRef, useState } from 'react'
+import { type KeyboardEvent, type ReactNode, useEffect, useRef, useState, useSyncExternalStore } from 'react'
 import { useNavigate } from 'react-router'
 
 export interface Column<Row, Sort extends string> {
@@ -9,10 +9,22 @@ export interface Column<Row, Sort extends string> {
   width: string
   number?: boolean
   sort?: Sort
+  // from is how wide the window is, in CSS pixels, from which on the column is shown.
+  from?: number
   cell: (row: Row) => ReactNode
 }
 
 const rowHeight = 36
+
+function useWindowWidth(): number {
+  return useSyncExternalStore(
+    (changed) => {
+      window.addEventListener('resize', changed)
+      return () => window.removeEventListener('resize', changed)
+    },
+    () => window.innerWidth,
+  )
+}
 
 // RowTable shows rows by the thousand: only those in sight are drawn, more are
 // asked for as the end comes near, and the keys reach all of them.
@@ -23,12 +35,16 @@ export function RowTable<Row, Sort extends string>(props: {
   rowKey: (row: Row) => string
   // place is where a row leads; without one rows lead nowhere.
   place?: (row: Row) => string
+  // onOpen is what a row does that leads nowhere.
+  onOpen?: (row: Row) => void
   sort: Sort
   onSort?: (sort: Sort) => void
   more?: boolean
   onMore?: () => void
 }) {
-  const { columns, rows } = props
+  const { rows } = props
+  const width = useWindowWidth()
+  const columns = props.columns.filter((c) => (c.from ?? 0) <= width)
   const box = useRef<HTMLDivElement>(null)
   const [current, setCurrent] = useState(0)
   const go = useNavigate()
@@ -49,6 +65,10 @@ export function RowTable<Row, Sort extends string>(props: {
     virtual.scrollToIndex(to)
     requestAnimationFrame(() => box.current?.querySelector<HTMLElement>(`[data-index="${to}"]`)?.focus())
   }
+  const open = (row: Row) => {
+    if (props.place) void go(props.place(row))
+    else props.onOpen?.(row)
+  }
   const onKey = (e: KeyboardEvent, focused: number) => {
     const index = aim.current ?? focused
     const page = Math.max(1, Math.floor((box.current?.clientHeight ?? 0) / rowHeight) - 2)
@@ -58,7 +78,7 @@ export function RowTable<Row, Sort extends string>(props: {
       e.preventDefault()
       focusRow(to)
     }
-    if (e.key === 'Enter' && e.target === e.currentTarget && props.place) void go(props.place(rows[Math.min(index, rows.length - 1)]!))
+    if (e.key === 'Enter' && e.target === e.currentTarget) open(rows[Math.min(index, rows.length - 1)]!)
   }
   const grid = { display: 'grid', gridTemplateColumns: columns.map((c) => c.width).join(' '), columnGap: 2.5, px: 2, alignItems: 'center' } as const
   return (
@@ -102,9 +122,9 @@ export function RowTable<Row, Sort extends string>(props: {
                 setCurrent(item.index)
               }}
               onKeyDown={(e) => onKey(e, item.index)}
-              onClick={() => props.place && void go(props.place(row))}
+              onClick={() => open(row)}
               sx={{
-                ...grid, position: 'absolute', top: 0, left: 0, right: 0, height: rowHeight, transform: `translateY(${item.start}px)`, cursor: props.place ? 'pointer' : 'default',
+                ...grid, position: 'absolute', top: 0, left: 0, right: 0, height: rowHeight, transform: `translateY(${item.start}px)`, cursor: props.place || props.onOpen ? 'pointer' : 'default',
                 borderBottom: 1, borderColor: 'divider', '&:hover': { bgcolor: 'action.hover' }, '&:focus-visible': { outlineOffset: -2 },
               }}
             >

@@ -11,6 +11,7 @@ export function AccessTabs() {
       <Tab component={Route} to="/access" value="/access" label="Namespaces" />
       {me.data?.lists_accounts && <Tab component={Route} to="/access/accounts" value="/access/accounts" label="Accounts" />}
       {me.data?.lists_accounts && <Tab component={Route} to="/access/groups" value="/access/groups" label="Groups" />}
+      {me.data?.lists_accounts && <Tab component={Route} to="/access/registry" value="/access/registry" label="Registry" />}
     </Tabs>
   )
 }

@@ -19,8 +19,8 @@ import { TokenTable } from './TokenTable'
 const columns: Column<Account, 'name'>[] = [
   { title: 'Account', width: '180px', sort: 'name', cell: (a) => a.name },
   { title: 'Kind', width: '190px', cell: (a) => `${a.kind === 'machine' ? 'machine account' : 'person'}${a.admin ? ', registry admin' : ''}${a.disabled ? ', disabled' : ''}` },
-  { title: 'Groups', width: '160px', cell: (a) => a.groups.join(', ') },
-  { title: 'Made', width: '130px', cell: (a) => <When at={a.created_at} /> },
+  { title: 'Groups', width: '160px', from: 1000, cell: (a) => a.groups.join(', ') },
+  { title: 'Made', width: '130px', from: 1100, cell: (a) => <When at={a.created_at} /> },
   { title: 'Who or what it is', width: 'minmax(160px, 1fr)', cell: (a) => a.description },
 ]
 

@@ -1,4 +1,5 @@
 import { Box, Button, Link, Typography } from '@mui/material'
+import { useMemo, useState } from 'react'
 import { Link as Route, useSearchParams } from 'react-router'
 import { imagePlace, repositoryPlace } from '../api/addresses'
 import type { Schemas } from '../api/client'
@@ -11,24 +12,60 @@ import { Field } from '../parts/Forms'
 import { Page } from '../parts/Page'
 import { type Column, RowTable } from '../parts/RowTable'
 import { Empty, Trouble, Waiting } from '../parts/States'
+import { type Act, actsOf, detailOf, tagsOf, whatOf } from './acts'
 
-const on = (l: Line) => {
+// Row is an act, or a line inside one that was opened.
+interface Row {
+  key: string
+  line: Line
+  act?: Act
+  open?: boolean
+}
+
+const on = ({ line: l, act }: Row) => {
   if (!l.repository) return l.subject ?? ''
-  const place = l.tag ? imagePlace(l.repository, l.tag) : repositoryPlace(l.repository)
+  const tags = act ? tagsOf(act) : []
+  const tag = act && act.inside.length > 1 ? (tags.length === 1 ? tags[0] : undefined) : l.tag
+  const place = tag ? imagePlace(l.repository, tag) : l.digest ? imagePlace(l.repository, l.digest) : repositoryPlace(l.repository)
   return (
     <Link component={Route} to={place} color="textPrimary" onClick={(e) => e.stopPropagation()}>
-      {l.tag ? `${l.repository}:${l.tag}` : l.repository}
+      {tag ? `${l.repository}:${tag}` : l.repository}
     </Link>
   )
 }
 
-const columns: Column<Line, 'change'>[] = [
-  { title: 'When', width: '120px', sort: 'change', cell: (l) => <When at={l.at} /> },
-  { title: 'Who', width: '190px', cell: (l) => <span title={[l.account, l.token, l.address].filter(Boolean).join(', ')}>{l.account ?? 'nobody'}{l.token && <Typography component="span" variant="body2" color="textSecondary"> by {l.token}</Typography>}</span> },
-  { title: 'What', width: '150px', cell: (l) => <Typography component="span" color={l.verdict === 'refused' ? 'error' : 'inherit'}>{l.kind.replaceAll('-', ' ')}</Typography> },
-  { title: 'On', width: 'minmax(180px, 1fr)', cell: on },
-  { title: 'Detail', width: 'minmax(200px, 1.6fr)', cell: (l) => <span title={l.detail}>{l.detail ?? (l.digest ? l.digest.slice(7, 19) : '')}</span> },
+const columns: Column<Row, 'change'>[] = [
+  { title: 'When', width: '100px', sort: 'change', cell: ({ line, act }) => act && <When at={line.at} /> },
+  {
+    title: 'Who', width: 'minmax(120px, 0.9fr)',
+    cell: ({ line: l, act }) => act && <span title={[l.account, l.token, l.address].filter(Boolean).join(', ')}>{l.account ?? 'nobody'}{l.token && <Typography component="span" variant="body2" color="textSecondary"> by {l.token}</Typography>}</span>,
+  },
+  {
+    title: 'What', width: 'minmax(105px, 150px)',
+    cell: ({ line, act, open }) => (
+      <Typography component="span" color={line.verdict === 'refused' ? 'error' : act ? 'inherit' : 'textSecondary'}>
+        {act && act.inside.length > 1 && <span aria-hidden>{open ? '▾ ' : '▸ '}</span>}
+        {act ? whatOf(act) : line.kind.replaceAll('-', ' ')}
+      </Typography>
+    ),
+  },
+  { title: 'On', width: 'minmax(120px, 1fr)', cell: on },
+  {
+    title: 'Detail', width: 'minmax(100px, 1.5fr)',
+    cell: ({ line, act }) => {
+      const said = act ? detailOf(act) : [line.tag, line.digest?.slice(7, 19), line.detail].filter(Boolean).join(' · ')
+      return <span title={said}>{said}</span>
+    },
+  },
 ]
+
+// rowsOf lays the lines of opened acts below them.
+const rowsOf = (acts: Act[], opened: Set<string>): Row[] =>
+  acts.flatMap((act) => {
+    const open = opened.has(act.key)
+    const head: Row = { key: act.key, line: act.line, act, open }
+    return open ? [head, ...act.inside.map((line) => ({ key: `${act.key}/${line.id}`, line }))] : [head]
+  })
 
 const linesOf = (page: Schemas['LineList']) => page.lines
 
@@ -45,7 +82,17 @@ export function ActivityPage() {
   const [asked, ask] = useSearchParams()
   const view = Object.fromEntries(fields.map((f) => [f, asked.get(f) ?? ''])) as unknown as AuditView
   const list = useAudit(view)
-  const { rows, paging } = useRows(list, linesOf)
+  const { rows: lines, paging } = useRows(list, linesOf)
+  const [opened, setOpened] = useState(() => new Set<string>())
+  const rows = useMemo(() => rowsOf(actsOf(lines), opened), [lines, opened])
+  const toggle = ({ act }: Row) => {
+    if (!act || act.inside.length === 1) return
+    setOpened((old) => {
+      const next = new Set(old)
+      if (!next.delete(act.key)) next.add(act.key)
+      return next
+    })
+  }
   const set = (field: (typeof fields)[number], value: string) =>
     ask((old) => {
       const params = new URLSearchParams(old)
@@ -60,13 +107,12 @@ export function ActivityPage() {
       title="Activity" fill
       beside={<Typography color="textSecondary">who did what, and what was refused</Typography>}
     >
-      <Box sx={{ display: 'flex', gap: 1.5, mb: 1.5, alignItems: 'center', flexWrap: 'wrap' }}>
-        <Filter label="Account" value={view.account} onChange={(v) => set('account', v)} />
-        <Filter label="Namespace" value={view.namespace} onChange={(v) => set('namespace', v)} />
-        <Filter label="Repository" value={view.repository} onChange={(v) => set('repository', v)} />
-        <Field label="Verdict" value={view.verdict} onChange={(v) => set('verdict', v)} options={verdicts} width={170} />
-        <Box sx={{ flex: 1 }} />
-        <Button size="small" variant="outlined" href={`/api/v1/audit/lines?${exported.toString()}`} download="audit.jsonl">
+      <Box sx={{ display: 'grid', gridTemplateColumns: 'repeat(3, minmax(0, 200px)) 160px 1fr', gap: 1.5, mb: 1.5, alignItems: 'center' }}>
+        <Filter inForm label="Account" value={view.account} onChange={(v) => set('account', v)} />
+        <Filter inForm label="Namespace" value={view.namespace} onChange={(v) => set('namespace', v)} />
+        <Filter inForm label="Repository" value={view.repository} onChange={(v) => set('repository', v)} />
+        <Field label="Verdict" value={view.verdict} onChange={(v) => set('verdict', v)} options={verdicts} width={160} />
+        <Button size="small" variant="outlined" sx={{ justifySelf: 'end', whiteSpace: 'nowrap' }} href={`/api/v1/audit/lines?${exported.toString()}`} download="audit.jsonl">
           All as JSON lines
         </Button>
       </Box>
@@ -74,7 +120,7 @@ export function ActivityPage() {
       {list.error && <Trouble asked="Reading the audit log" error={list.error} again={() => void list.refetch()} />}
       {list.error && !me.data?.reads_audit && <Typography sx={{ mt: 1 }}>As an owner you may read that of your namespace: name it above.</Typography>}
       {list.data && rows.length === 0 && <Empty>Nothing like that is in the log.</Empty>}
-      {rows.length > 0 && <RowTable label="Audit log" columns={columns} rows={rows} rowKey={(l) => String(l.id)} sort="change" {...paging} />}
+      {rows.length > 0 && <RowTable label="Audit log" columns={columns} rows={rows} rowKey={(r) => r.key} onOpen={toggle} sort="change" {...paging} />}
     </Page>
   )
 }

@@ -49,7 +49,7 @@ export function GroupsPage() {
       {groups.isPending && <Waiting />}
       {groups.error && <Trouble asked="Listing the groups" error={groups.error} />}
       <Said error={leave.error} />
-      {groups.data && groups.data.groups.length === 0 && <Empty command="warthesis team REGISTRY/NAMESPACE --owner NAME">No groups yet. One comes with a new team:</Empty>}
+      {groups.data && groups.data.groups.length === 0 && <Empty command="warthesis team make REGISTRY/NAMESPACE --owner ACCOUNT">No groups yet. One comes with a new team:</Empty>}
       {groups.data && groups.data.groups.length > 0 && <PlainTable label="Groups" columns={columns} rows={groups.data.groups} rowKey={(g) => g.name} />}
     </Page>
   )

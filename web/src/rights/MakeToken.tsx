@@ -25,10 +25,11 @@ export const lives = [
 export function Secret({ made }: { made: MadeToken }) {
   const service = useService()
   return (
-    <Box role="status" sx={{ border: 1, borderColor: 'primary.main', borderRadius: 1, p: 2, mb: 2, display: 'grid', gap: 1 }}>
+    <Box role="status" sx={{ border: 1, borderColor: 'primary.main', borderRadius: 1, p: 2, mb: 2, display: 'grid', gridTemplateColumns: 'minmax(0, 1fr)', gap: 1 }}>
       <Typography sx={{ fontWeight: 600 }}>The token “{made.name}” of {made.account}. It is shown this once: copy it now.</Typography>
       <CommandLine command={made.secret} />
-      <CommandLine label="Log in with it" command={`echo ${made.secret} | warthesis login ${service.data?.address ?? ''} --account ${made.account} --from-stdin`} />
+      <CommandLine label="Log in with it" command={`warthesis login ${service.data?.address ?? ''} --account ${made.account}`} />
+      <Typography variant="body2" color="textSecondary">Logging in asks for the token: paste it there, so that it stays out of the shell’s history.</Typography>
     </Box>
   )
 }

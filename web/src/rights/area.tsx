@@ -5,6 +5,7 @@ import type { Area } from '../app/area'
 const MePage = lazy(() => import('./MePage').then((m) => ({ default: m.MePage })))
 const AccountsPage = lazy(() => import('./AccountsPage').then((m) => ({ default: m.AccountsPage })))
 const GroupsPage = lazy(() => import('./GroupsPage').then((m) => ({ default: m.GroupsPage })))
+const RegistryPage = lazy(() => import('./RegistryPage').then((m) => ({ default: m.RegistryPage })))
 const ActivityPage = lazy(() => import('./ActivityPage').then((m) => ({ default: m.ActivityPage })))
 
 export const rights: Area = {
@@ -13,6 +14,7 @@ export const rights: Area = {
     { path: '/sign-in', element: <Navigate to="/" replace /> },
     { path: '/access/accounts', element: <AccountsPage /> },
     { path: '/access/groups', element: <GroupsPage /> },
+    { path: '/access/registry', element: <RegistryPage /> },
   ],
   rail: {
     order: 2, to: '/access', name: 'Access',

@@ -32,7 +32,44 @@ func (d *door) find(ctx context.Context, in *findInput) (*desk.Reply[api.FindRes
 	named, err := d.findNames(ctx, query, seen)
 	places = append(append([]api.Place{}, places...), named...)
 	more := len(places) > mostPlaces
-	return desk.OK(api.FindResult{Places: places[:min(len(places), mostPlaces)], More: more}, err)
+	places = places[:min(len(places), mostPlaces)]
+	if err == nil {
+		err = d.tellWhat(ctx, places)
+	}
+	return desk.OK(api.FindResult{Places: places, More: more}, err)
+}
+
+// mostTagsTold is how many tags are told of one place.
+const mostTagsTold = 10
+
+// tellWhat says of places what they are: platforms, type and tags of the manifest.
+func (d *door) tellWhat(ctx context.Context, places []api.Place) error {
+	var digests []oci.Digest
+	for _, p := range places {
+		if p.Holder != "" {
+			digests = append(digests, p.Holder)
+		}
+	}
+	if len(digests) == 0 {
+		return nil
+	}
+	holders, err := d.Records.Holders(ctx, digests, mostTagsTold)
+	if err != nil {
+		return err
+	}
+	type key struct {
+		repository oci.Name
+		digest     oci.Digest
+	}
+	about := map[key]record.Holder{}
+	for _, h := range holders {
+		about[key{h.Repository, h.Digest}] = h
+	}
+	for i := range places {
+		h := about[key{places[i].Repository, places[i].Holder}]
+		places[i].ArtifactType, places[i].Platforms, places[i].Tags = h.ArtifactType, strings.Fields(h.Platforms), strings.Fields(h.Tags)
+	}
+	return nil
 }
 
 // withoutAddress takes the registry's address off a pasted reference.

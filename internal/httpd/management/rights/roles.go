@@ -2,6 +2,7 @@ package rights
 
 import (
 	"context"
+	"errors"
 	"slices"
 	"strings"
 	"time"
@@ -45,6 +46,9 @@ func (d *door) grantsOf(ctx context.Context, name string) (record.Account, []rec
 		return record.Account{}, nil, err
 	}
 	account, err := d.Records.View(ctx).Account(name)
+	if errors.Is(err, record.ErrNotFound) {
+		err = oci.Errorf(oci.CodeNameUnknown, "there is no account %s here", name)
+	}
 	if err != nil {
 		return account, nil, err
 	}
@@ -88,6 +92,9 @@ func (d *door) roles(ctx context.Context, in *struct {
 			return nil, desk.Refusal(oci.Errorf(oci.CodeNameUnknown, "there is no %s whose members you may see", access.SayPlace(name)))
 		}
 		n, err := d.Records.View(ctx).Namespace(name.Namespace())
+		if errors.Is(err, record.ErrNotFound) {
+			err = oci.Errorf(oci.CodeNameUnknown, "there is no namespace %s here", name.Namespace())
+		}
 		if err != nil {
 			return nil, desk.Refusal(err)
 		}

@@ -1,0 +1,77 @@
+import { Box, Button, Typography } from '@mui/material'
+import { useState } from 'react'
+import { useNavigate } from 'react-router'
+import { repositoryPlace } from '../api/addresses'
+import type { Schemas } from '../api/client'
+import { useChangeRepository, useRemoveRepository } from '../api/repositories'
+import { useService } from '../api/service'
+import { Ask, DialogButton, Field, Said, Section } from '../parts/Forms'
+import { labelText, readLabels } from './labels'
+
+type Repository = Schemas['Repository']
+
+const visibilities = [
+  { value: 'inherited', name: 'whoever may in the namespace' },
+  { value: 'open', name: 'anybody, without a login' },
+  { value: 'closed', name: 'members alone' },
+]
+
+// RepositorySettings are what an owner sets of a repository.
+export function RepositorySettings({ repository }: { repository: Repository }) {
+  const [description, setDescription] = useState(repository.description ?? '')
+  const [labels, setLabels] = useState(labelText(repository.labels))
+  const [visibility, setVisibility] = useState<string>(repository.visibility)
+  const change = useChangeRepository(repository.name)
+  const remove = useRemoveRepository()
+  const service = useService()
+  const go = useNavigate()
+  return (
+    <>
+      <Section title="Settings" beside={<Rename repository={repository.name} />}>
+        <Box
+          component="form" sx={{ display: 'grid', gap: 2, gridTemplateColumns: '1fr 1fr', alignItems: 'start', pt: 1 }}
+          onSubmit={(e) => {
+            e.preventDefault()
+            change.mutate({ description, labels: readLabels(labels), visibility: visibility as 'open' })
+          }}
+        >
+          <Field label="What is in it" value={description} onChange={setDescription} />
+          <Field label="Who may pull" value={visibility} onChange={setVisibility} options={visibilities} />
+          <Field label="Labels" value={labels} onChange={setLabels} hint="name=value, one a line" multiline />
+          <Box sx={{ gridColumn: '1 / 3', display: 'flex', gap: 2, alignItems: 'center' }}>
+            <Button type="submit" variant="contained" disableElevation disabled={change.isPending}>
+              Save
+            </Button>
+            {change.isSuccess && <Typography role="status">Saved.</Typography>}
+            <Said error={change.error} />
+          </Box>
+        </Box>
+      </Section>
+      <Section title="Remove">
+        <Box sx={{ display: 'flex', alignItems: 'center', gap: 2 }}>
+          <Typography sx={{ flex: 1 }}>All its images leave at once for everybody. You can restore it under the same address.</Typography>
+          <Ask
+            name="Remove the repository" label={`Remove the repository ${repository.name}`} question={`Remove the repository ${repository.name}?`} action="Remove it" busy={remove.isPending} error={remove.error}
+            consequence={`Its ${repository.tags} tags and ${repository.manifests} manifests can be neither pulled nor pushed to from then on. To get it back: warthesis repository restore ${service.data?.address ?? ''}/${repository.name}, or open this address again.`}
+            onDo={() => remove.mutate(repository.name, { onSuccess: () => void go('/') })}
+          />
+        </Box>
+      </Section>
+    </>
+  )
+}
+
+function Rename({ repository }: { repository: string }) {
+  const [name, setName] = useState(repository)
+  const change = useChangeRepository(repository)
+  const go = useNavigate()
+  return (
+    <DialogButton
+      name="Rename" title={`Rename ${repository}`} action="Rename it" busy={change.isPending} error={change.error} ready={name !== '' && name !== repository}
+      onDo={() => change.mutate({ rename: name }, { onSuccess: () => void go(repositoryPlace(name)) })}
+    >
+      <Field label="New name" value={name} onChange={setName} hint="The whole name, with the namespace" autoFocus />
+      <Typography>References with the old name no longer lead anywhere: whoever pulls by it has to be told.</Typography>
+    </DialogButton>
+  )
+}
