@@ -1,4 +1,4 @@
-# What people call: make demo, make test, make build, make bench, make screenshots.
+# What people call: make demo, make trial, make test, make build, make bench, make screenshots.
 
 TAGS    := netgo,osusergo,sqlite_omit_load_extension
 VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo development)
@@ -8,7 +8,7 @@ WEB     := $(shell find web/src web/public -type f ! -name schema.d.ts 2>/dev/nu
 SOURCES := $(shell find cmd internal -name '*.go' -o -name '*.sql' 2>/dev/null) go.mod go.sum
 CONSOLE := internal/httpd/console/dist/index.html
 
-.PHONY: build demo dev test kill-rounds fuzz check bench screenshots clean
+.PHONY: build demo trial dev test kill-rounds fuzz check bench screenshots clean
 
 # build leaves bin/warthesis: the service with its console, and the client.
 build: bin/warthesis
@@ -35,6 +35,10 @@ $(CONSOLE): $(WEB) web/src/api/schema.d.ts web/node_modules/.installed
 # demo serves the sample world on this machine until Ctrl-C.
 demo: build
 	bin/warthesis demo
+
+# trial serves an empty registry without logins, on this machine alone, until Ctrl-C.
+trial: build
+	bin/warthesis serve --trial
 
 # dev serves the sample world and the console, and starts or loads them anew when a
 # file changes, until Ctrl-C.

@@ -42,12 +42,12 @@ warthesis identify --platform linux/arm64 --whole $address/timetable/planner:2.4
 warthesis show --platform linux/arm64 $address/timetable/planner:2.4.1"
 shoot terminal-rights "warthesis whoami
 warthesis members $address/berths
-warthesis team $address/catering --description 'What is eaten on the way' --owner marit --writer teodor
-warthesis account make $address ci-catering --machine
+warthesis team make $address/catering --description 'What is eaten on the way' --owner marit --writer teodor
+warthesis account make ci-catering --kind machine
 warthesis grant $address/catering writer ci-catering"
 shoot terminal-doctor "warthesis doctor --push $address/timetable/planner
 warthesis doctor 127.0.0.1:7099/timetable/planner
-warthesis audit $address --namespace timetable --limit 6
+warthesis audit $address/timetable --limit 6
 warthesis token list $address --account ci-timetable"
-shoot terminal-runs "warthesis runs $address"
-shoot terminal-help "warthesis --help | head -44"
+shoot terminal-runs "warthesis runs list $address"
+shoot terminal-help "warthesis --help | head -45"

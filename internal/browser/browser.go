@@ -52,7 +52,9 @@ func (p *Page) Scheme(name string) error {
 }
 
 // Size makes the window so wide and high, in CSS pixels.
-func (p *Page) Size(width, height int64) error { return p.step(chromedp.EmulateViewport(width, height)) }
+func (p *Page) Size(width, height int64) error {
+	return p.step(chromedp.EmulateViewport(width, height))
+}
 
 // Go opens an address.
 func (p *Page) Go(address string) error { return p.step(chromedp.Navigate(address)) }

@@ -99,21 +99,38 @@ func Default() Config {
 	}
 }
 
-// Duration is a span of time, written as 90s, 5m or 1h30m.
+// Duration is a span of time, written as 90s, 5m, 12h, 30d or 2w.
 type Duration time.Duration
 
 // Set reads a duration; it makes the type a flag.
 func (d *Duration) Set(s string) error {
 	span, err := time.ParseDuration(s)
+	for unit, of := range map[string]time.Duration{"d": 24 * time.Hour, "w": 7 * 24 * time.Hour} {
+		if number, is := strings.CutSuffix(s, unit); is {
+			var n int
+			if n, err = strconv.Atoi(number); n > 0 && n < 36500 {
+				span = time.Duration(n) * of
+			}
+		}
+	}
 	if err != nil || span <= 0 {
-		return fmt.Errorf("%q is not a span of time; write one such as 90s, 5m or 1h30m", s)
+		return fmt.Errorf("%q is not a span of time; write one such as 90s, 5m, 12h or 30d", s)
 	}
 	*d = Duration(span)
 	return nil
 }
 
 // String writes the duration as it is read.
-func (d *Duration) String() string { return time.Duration(*d).String() }
+func (d *Duration) String() string {
+	s := strings.TrimSuffix(time.Duration(*d).String(), "m0s")
+	if s != time.Duration(*d).String() {
+		s += "m"
+	}
+	if hours, whole := strings.CutSuffix(s, "h0m"); whole {
+		s = hours + "h"
+	}
+	return s
+}
 
 // Type names the kind of value to readers of the help.
 func (d *Duration) Type() string { return "duration" }

@@ -18,7 +18,7 @@ func laid(t *testing.T, content string, environment []string, flags ...[2]string
 }
 
 func TestSettingsAreLaidOverEachOther(t *testing.T) {
-	c, err := laid(t, "outside_addresses: [https://registry.larkspur.example, 'https://10.1.2.3:7070']\ntrusted_proxies: 10.0.0.7\nbody_idle: 90s\n",
+	c, err := laid(t, "outside_addresses: [https://registry.larkspur.example, 'https://10.1.2.3:7070']\ntrusted_proxies: 10.0.0.7\nbody_idle: 90s\nupload_idle: 2d\n",
 		[]string{"WARTHESIS_TRUSTED_PROXIES=10.0.0.0/24, ::1", "WARTHESIS_BODY_IDLE=2m", "WARTHESIS_CLIENT_FOLDER=/x", "WARTHESIS_ADMIN_PASSWORD=s", "HOME=/x",
 			// What a cluster puts into every container for a service of that name.
 			"WARTHESIS_SERVICE_HOST=10.0.0.1", "WARTHESIS_SERVICE_PORT=7070", "WARTHESIS_SERVICE_PORT_HTTPS=7070", "WARTHESIS_PORT=tcp://10.0.0.1:7070",
@@ -26,7 +26,8 @@ func TestSettingsAreLaidOverEachOther(t *testing.T) {
 		}, [2]string{"body_idle", "3m"})
 	require.NoError(t, err)
 	assert.Equal(t, "s", c.AdminPassword)
-	assert.Equal(t, "3m0s", c.BodyIdle.String())
+	assert.Equal(t, "3m", c.BodyIdle.String())
+	assert.Equal(t, "48h", c.UploadIdle.String())
 	trusted, err := c.Trusted()
 	require.NoError(t, err)
 	require.Len(t, trusted, 2)

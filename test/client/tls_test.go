@@ -62,6 +62,29 @@ func TestAPrivateAuthorityIsTrustedByItsFingerprint(t *testing.T) {
 	assert.Equal(t, fingerprint, fingerprintLine.FindString(s.Log()), "the authority stays over a start")
 }
 
+// A connection that is not believed is told in one way by every command, with the one
+// command that helps; where the registry sends a client to a place that nobody knows
+// there, the message says which setting does that.
+func TestEveryCommandSaysWhatIsWrongWithAConnectionInOneWay(t *testing.T) {
+	private := kit.Start(t, t.TempDir(), "--private-authority")
+	company := kit.Start(t, t.TempDir(), "--certificates", kit.Certificate(t, t.TempDir(), "localhost", 1))
+	other := kit.Start(t, t.TempDir(), "--certificates", kit.Certificate(t, t.TempDir(), "other.example", 1))
+	away := kit.Start(t, t.TempDir(), "--outside-addresses", "http://nowhere.invalid:7070")
+	for says, at := range map[string]string{
+		"Trust it:  ": private.Address, "give it:  --ca FILE": strings.Replace(company.Address, "127.0.0.1", "localhost", 1), "made out for other.example": other.Address,
+	} {
+		for _, args := range [][]string{{"list", at}, {"identify", at + "/a/b:1"}, {"whoami", "https://" + at}, {"doctor", at}} {
+			r := kit.Run(t, args...)
+			assert.Contains(t, r.Out+r.Err, "the certificate of "+at+" is not trusted: it is ", "%v", args)
+			assert.Contains(t, r.Out+r.Err, says, "%v", args)
+			assert.Contains(t, []int{1, 5}, r.Code)
+		}
+	}
+	r := kit.Run(t, "identify", away.Address+"/a/b:1")
+	assert.Equal(t, 1, r.Code)
+	assert.Contains(t, r.Err, "sends its clients on to nowhere.invalid:7070, as its setting outside_addresses says")
+}
+
 func TestCertificatesArePickedByNameAndReadAgainWithoutDroppingConnections(t *testing.T) {
 	t.Parallel()
 	folder := t.TempDir()

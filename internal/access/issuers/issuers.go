@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"log/slog"
 	"net/url"
+	"regexp"
 	"strings"
 	"sync"
 	"time"
@@ -49,6 +50,9 @@ func New(outgoing func(context.Context) context.Context) *Issuers {
 	return &Issuers{Asking: Asking(), outgoing: outgoing, known: map[string]*oidc.Provider{}, silent: map[string]time.Time{}}
 }
 
+// status begins the error of an answer that is no success.
+var status = regexp.MustCompile(`^[1-5][0-9][0-9] `)
+
 // mostSaid is how much of what an issuer answered is repeated, in bytes.
 const mostSaid = 200
 
@@ -60,7 +64,12 @@ func (i *Issuers) Check(ctx context.Context, issuer string) error {
 		return oci.Errorf(oci.CodeQueryInvalid, "the issuer is %q: write its address, as in https://builds.larkspur.example", issuer)
 	}
 	if _, err := oidc.NewProvider(i.outgoing(ctx), issuer); err != nil {
-		said := strings.Join(strings.Fields(err.Error()), " ")
+		// Of a refusal the status is told, and nothing of what stood in it: the address may
+		// be that of anything.
+		said, _, _ := strings.Cut(strings.Join(strings.Fields(err.Error()), " "), ": {")
+		if status.MatchString(said) {
+			said, _, _ = strings.Cut(said, ": ")
+		}
 		return fmt.Errorf("%w: %s does not answer as an issuer of identities, so that nobody could log in by it, and the rule is not made: %s", ErrIssuer, issuer, said[:min(mostSaid, len(said))])
 	}
 	return nil

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"fmt"
 
 	"github.com/spf13/pflag"
 
@@ -61,12 +62,19 @@ func adminPasswordCommand() site.Command {
 			if fromStdin {
 				password = ""
 			}
-			return c.Tell(newPassword{account, password, running}, func() {
+			err = c.Tell(newPassword{account, password, running}, func() {
 				if password != "" {
 					c.T.Warn("It is shown this once:")
 					c.T.Say("%s", password)
 				}
 			})
+			if err == nil {
+				err = c.T.Fault()
+			}
+			if err != nil && !fromStdin {
+				err = fmt.Errorf("the new password could not be written, so that nobody knows it; run this again: %w", err)
+			}
+			return err
 		},
 	}
 }

@@ -1,4 +1,4 @@
-import { Typography } from '@mui/material'
+import { Box, Typography } from '@mui/material'
 import { useState } from 'react'
 import { accountsOf, useAccounts } from '../api/accounts'
 import { useGroups } from '../api/groups'
@@ -7,15 +7,8 @@ import { Ask, DialogButton, Field, Section } from '../parts/Forms'
 import { type PlainColumn, PlainTable } from '../parts/PlainTable'
 import { Trouble, Waiting } from '../parts/States'
 import { roleColumns } from '../rights/roles'
-
-const roleNames = [
-  { value: 'reader', name: 'reader: pull' },
-  { value: 'writer', name: 'writer: also push' },
-  { value: 'curator', name: 'curator: also remove, move tags by hand, seal' },
-  { value: 'owner', name: 'owner: also rules, members and settings' },
-]
-
-const nameOf = (r: Role) => (r.group ? `group ${r.group}` : (r.account ?? ''))
+import { Narrow } from './Narrow'
+import { nameOf, roleNames } from './roles'
 
 // Members are who has roles in a place, from wherever they have them.
 export function Members({ place, owns }: { place: string; owns: boolean }) {
@@ -27,11 +20,14 @@ export function Members({ place, owns }: { place: string; owns: boolean }) {
       title: 'Do',
       // What somebody has from above is taken there.
       cell: (r: Role) => !r.admin && (r.place === place || r.place.startsWith(`${place}/`) || (place === '' && r.place === '')) && (
-        <Ask
-          name="Take" label={`Take the role of ${nameOf(r)}`} question={`Take the role ${r.role} from ${nameOf(r)}?`} action="Take it" busy={take.isPending} error={take.error}
-          consequence={`From the next request on ${nameOf(r)} may not do in ${r.place || 'the registry'} what the role allows, unless by another role. It can be given again here.`}
-          onDo={(done) => take.mutate({ place: r.place, account: r.account, group: r.group }, { onSuccess: done })}
-        />
+        <Box sx={{ display: 'flex' }}>
+          {r.place === place && place !== '' && !place.includes('/') && <Narrow role={r} namespace={place} />}
+          <Ask
+            name="Take" label={`Take the role of ${nameOf(r)}`} question={`Take the role ${r.role} from ${nameOf(r)}?`} action="Take it" busy={take.isPending} error={take.error}
+            consequence={`From the next request on ${nameOf(r)} may not do in ${r.place || 'the registry'} what the role allows, unless by another role. It can be given again here.`}
+            onDo={(done) => take.mutate({ place: r.place, account: r.account, group: r.group }, { onSuccess: done })}
+          />
+        </Box>
       ),
     })
   }
