@@ -39,7 +39,7 @@ type NewRole struct {
 type RoleUse struct {
 	Repository oci.Name  `json:"repository"`
 	Action     string    `json:"action" doc:"pull, push, delete or manage"`
-	Times      int64     `json:"times"`
+	Times      int64     `json:"times" doc:"Lines of the audit log; one push may write several"`
 	LastAt     time.Time `json:"last_at"`
 }
 

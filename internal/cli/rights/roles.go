@@ -144,7 +144,7 @@ func confirmNarrower(ctx context.Context, c *site.Call, name string, body api.Ne
 	}
 	c.T.Warn("Of what %s did in the last %d days by the role in %s, this would have been refused:", name, uses.Days, wide)
 	for _, use := range uses.Refused {
-		c.T.Warn("  %-8s %s  (%s, last %s)", use.Action, use.Repository, count(int(use.Times), "time"), term.When(&use.LastAt))
+		c.T.Warn("  %-8s %s  (%s in the audit log, the last %s)", use.Action, use.Repository, count(int(use.Times), "line"), term.When(&use.LastAt))
 	}
 	if said := pullsUnknown(uses); said != "" {
 		c.T.Warn("%s", strings.TrimSpace(said))

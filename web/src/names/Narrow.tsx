@@ -34,7 +34,7 @@ export function Narrow({ role, namespace }: { role: Role; namespace: string }) {
           <ul>
             {uses.data.refused.map((u) => (
               <li key={u.repository + u.action}>
-                {u.action} in {u.repository}: {u.times} {u.times === 1 ? 'time' : 'times'}, last <When at={u.last_at} />
+                {u.action} in {u.repository}: {u.times} {u.times === 1 ? 'line' : 'lines'} in the audit log, the last <When at={u.last_at} />
               </li>
             ))}
           </ul>
