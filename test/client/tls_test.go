@@ -66,6 +66,7 @@ func TestAPrivateAuthorityIsTrustedByItsFingerprint(t *testing.T) {
 // command that helps; where the registry sends a client to a place that nobody knows
 // there, the message says which setting does that.
 func TestEveryCommandSaysWhatIsWrongWithAConnectionInOneWay(t *testing.T) {
+	t.Parallel()
 	private := kit.Start(t, t.TempDir(), "--private-authority")
 	company := kit.Start(t, t.TempDir(), "--certificates", kit.Certificate(t, t.TempDir(), "localhost", 1))
 	other := kit.Start(t, t.TempDir(), "--certificates", kit.Certificate(t, t.TempDir(), "other.example", 1))

@@ -105,6 +105,7 @@ func TestPlacesAreWrittenInOneWayEverywhere(t *testing.T) {
 }
 
 func TestWrongUseIsTwoAndSaidInOurWords(t *testing.T) {
+	t.Parallel()
 	s := kit.Start(t, t.TempDir())
 	for _, c := range []struct{ line, says string }{
 		{"toke", `there is no command "toke"; is token meant?`}, {"account create x", "is make meant?"}, {"list --outptu json", "is --output meant?"},
@@ -137,6 +138,7 @@ func TestWrongUseIsTwoAndSaidInOurWords(t *testing.T) {
 
 // A write that fails is a command that fails; a secret that nobody got is worth nothing.
 func TestWhatCannotBeWrittenFailsAndASecretIsRevoked(t *testing.T) {
+	t.Parallel()
 	s := kit.Start(t, t.TempDir())
 	kit.Must(t, "push", kit.NewImage(t, kit.Bytes(92, 1000)).Layout(t), s.Address+"/berths/seatmap:1")
 	full, err := os.OpenFile("/dev/full", os.O_WRONLY, 0)
@@ -168,6 +170,7 @@ func TestWhatCannotBeWrittenFailsAndASecretIsRevoked(t *testing.T) {
 }
 
 func TestHintsGoToATerminalAloneAndTablesFitIt(t *testing.T) {
+	t.Parallel()
 	s := kit.Start(t, t.TempDir())
 	kit.Must(t, "push", kit.NewImage(t, kit.Bytes(93, 1000)).Layout(t), s.Address+"/berths/seatmap:1")
 	r := kit.Run(t, "account", "make", s.Address, "ci-berths", "--kind", "machine", "--description", strings.Repeat("who builds the seat map ", 5))
@@ -188,6 +191,7 @@ func TestHintsGoToATerminalAloneAndTablesFitIt(t *testing.T) {
 
 // Every question ends at once by Ctrl-C and Ctrl-D, with the terminal as it was.
 func TestEveryQuestionEndsByCtrlCAndCtrlD(t *testing.T) {
+	t.Parallel()
 	s := kit.Start(t, t.TempDir())
 	kit.Must(t, "push", kit.NewImage(t, kit.Bytes(94, 1000)).Layout(t), s.Address+"/berths/seatmap:1")
 	for _, key := range []string{"\x03", "\x04"} {
@@ -214,6 +218,7 @@ func TestEveryQuestionEndsByCtrlCAndCtrlD(t *testing.T) {
 }
 
 func TestImagesComeAndGoAsStreamsAndToSeveralRegistries(t *testing.T) {
+	t.Parallel()
 	one, two := kit.Start(t, t.TempDir()), kit.Start(t, t.TempDir())
 	image := kit.NewImage(t, kit.Bytes(95, 5000))
 	kit.Must(t, "push", image.Layout(t), one.Address+"/berths/seatmap:1")

@@ -26,6 +26,7 @@ const overflowing = `[...document.querySelectorAll('main, main *')].filter(e => 
 	!['CODE', 'PRE', 'INPUT', 'TEXTAREA'].includes(e.tagName) && !/MuiTabs|MuiInput|MuiOutlined|MuiSelect/.test(String(e.className))).map(e => e.outerHTML.slice(0, 120))`
 
 func TestNothingLeavesItsPlaceAtAnyWidth(t *testing.T) {
+	t.Parallel()
 	s := kit.Start(t, sampleWorld(t))
 	page := openBrowser(t, s)
 	for _, width := range []int64{900, 1280} {
@@ -47,6 +48,7 @@ func TestNothingLeavesItsPlaceAtAnyWidth(t *testing.T) {
 }
 
 func TestOnePushIsOneRowAndShowsWhatItBrought(t *testing.T) {
+	t.Parallel()
 	s := kit.Start(t, sampleWorld(t))
 	page := openBrowser(t, s)
 	require.NoError(t, page.Go(s.URL("/activity?repository=timetable/board")))
@@ -65,6 +67,7 @@ func TestOnePushIsOneRowAndShowsWhatItBrought(t *testing.T) {
 }
 
 func TestARepositoryIsMadeAndShowsItsCommands(t *testing.T) {
+	t.Parallel()
 	s := kit.Start(t, sampleWorld(t))
 	page := openBrowser(t, s)
 	require.NoError(t, page.Go(s.URL("/n/berths")))
@@ -106,6 +109,7 @@ func TestARepositoryIsMadeAndShowsItsCommands(t *testing.T) {
 }
 
 func TestTheRegistrysOwnPlaceChangesWhatIsTrueEverywhere(t *testing.T) {
+	t.Parallel()
 	s := kit.Start(t, sampleWorld(t))
 	page := openBrowser(t, s)
 	require.NoError(t, page.Go(s.URL("/access/registry")))
@@ -122,6 +126,7 @@ func TestTheRegistrysOwnPlaceChangesWhatIsTrueEverywhere(t *testing.T) {
 }
 
 func TestATrialSaysSoOnEveryPage(t *testing.T) {
+	t.Parallel()
 	s := kit.StartTrial(t, t.TempDir())
 	page, end, err := browser.Open(t.Context())
 	require.NoError(t, err)

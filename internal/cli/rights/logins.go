@@ -153,27 +153,23 @@ func tryLogin(ctx context.Context, r *site.Remote, file *login.File, registry st
 	return me.Account, sayRights(me), nil
 }
 
-// sayRights says in a line what somebody may do.
+// sayRights says in a line what somebody may do: what roles and the login's own bounds
+// both allow.
 func sayRights(me api.Me) string {
+	if me.Admin && len(me.Scopes) == 0 {
+		return "registry admin"
+	}
 	var parts []string
-	for _, s := range me.Scopes {
-		parts = append(parts, strings.Join(s.Actions, " and ")+" in "+s.Pattern)
+	for _, s := range me.May {
+		parts = append(parts, strings.Join(s.Actions, ", ")+" in "+s.Pattern)
 	}
-	within := ""
-	if len(parts) > 0 {
-		within = "may " + strings.Join(parts, ", ") + " as far as the account may, which is "
+	switch {
+	case len(parts) > 0:
+		return "may " + strings.Join(parts, "; ")
+	case len(me.Scopes) > 0:
+		return "may pull what anybody may, and nothing else: its scopes and the account's roles have nothing in common"
 	}
-	if me.Admin {
-		return within + "registry admin"
-	}
-	var roles []string
-	for _, role := range me.Roles {
-		roles = append(roles, role.Role+" in "+sayPlace(role.Place))
-	}
-	if len(roles) == 0 {
-		roles = []string{"nothing but to pull what anybody may"}
-	}
-	return within + strings.Join(roles, ", ")
+	return "may pull what anybody may, and nothing else"
 }
 
 func mergeLogins() site.Command {

@@ -115,12 +115,17 @@ func makeToken(ctx context.Context, c *site.Call, body api.NewToken, prove bool)
 	if err := c.Do(ctx, http.MethodPost, tokensPath, nil, body, &made); err != nil {
 		return made, err
 	}
+	warnShort(c, made, time.Duration(body.Days)*24*time.Hour)
+	return made, nil
+}
+
+// warnShort warns where a token ends sooner than was wanted; 0 is without end.
+func warnShort(c *site.Call, made api.MadeToken, wanted time.Duration) {
 	const slack = 24 * time.Hour
-	if wanted := time.Duration(body.Days) * 24 * time.Hour; made.EndsAt != nil && (body.Days == 0 || made.EndsAt.Sub(made.CreatedAt) < wanted-slack) {
+	if made.EndsAt != nil && (wanted == 0 || made.EndsAt.Sub(made.CreatedAt) < wanted-slack) {
 		c.T.Warn("WARNING: the token ends on %s, with the login by which it was made. For a longer one prove who you are: --%s, with your password on standard input.",
 			made.EndsAt.Format(time.DateOnly), term.FromStdin)
 	}
-	return made, nil
 }
 
 // showSecret prints a new token: the secret alone on standard output, so that it can
@@ -184,14 +189,23 @@ func tokenReplace() site.Command {
 			addProve(f, &prove)
 		},
 		Run: func(ctx context.Context, c *site.Call) error {
+			old, err := findToken(ctx, c, whose, c.Args[0])
+			if err != nil {
+				return err
+			}
 			password, err := proof(ctx, c, prove)
 			if err != nil {
 				return err
 			}
 			var made api.MadeToken
-			if err := c.Do(ctx, http.MethodPost, tokensPath+"/"+url.PathEscape(c.Args[0])+"/replace", whose.query(), api.Proof{Password: password}, &made); err != nil {
+			if err := c.Do(ctx, http.MethodPost, tokensPath+"/"+strconv.FormatInt(old.ID, 10)+"/replace", whose.query(), api.Proof{Password: password}, &made); err != nil {
 				return err
 			}
+			wanted := time.Duration(0)
+			if old.EndsAt != nil {
+				wanted = old.EndsAt.Sub(old.CreatedAt)
+			}
+			warnShort(c, made, wanted)
 			return showSecret(ctx, c, made)
 		},
 	}
