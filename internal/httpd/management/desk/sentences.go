@@ -27,15 +27,15 @@ var sentences = []sentence{
 	{regexp.MustCompile(`^expected array length <= (.*)$`), "it has at most $1 entries"},
 	{regexp.MustCompile(`^expected required property (.*) to be present$`), "$1 is missing"},
 	{regexp.MustCompile(`^unexpected property$`), "there is nothing of this name"},
-	{regexp.MustCompile(`^(expected integer|expected number|invalid integer|invalid float)`), "it is a whole number"},
-	{regexp.MustCompile(`^(expected|invalid) boolean`), "it is true or false"},
+	{regexp.MustCompile(`^(expected integer|expected number|invalid integer|invalid float).*$`), "it is a whole number"},
+	{regexp.MustCompile(`^(expected|invalid) boolean.*$`), "it is true or false"},
 	{regexp.MustCompile(`^expected string$`), "it is a text"},
 	{regexp.MustCompile(`^expected array$`), "it is a list"},
 	{regexp.MustCompile(`^expected object$`), "it is an object"},
-	{regexp.MustCompile(`^(invalid date/time|expected string to be RFC 3339)`), "it is a time as in RFC 3339, 2026-01-31T12:00:00Z"},
+	{regexp.MustCompile(`^(invalid date/time|expected string to be RFC 3339).*$`), "it is a time as in RFC 3339, 2026-01-31T12:00:00Z"},
 	{regexp.MustCompile(`^required \w+ parameter is missing$`), "it is missing"},
 	{regexp.MustCompile(`^request body is required$`), "the request needs a body"},
-	{regexp.MustCompile(`^request body is too large`), "the request is too large"},
+	{regexp.MustCompile(`^request body is too large.*$`), "the request is too large"},
 }
 
 // mostShown is how much of a wrong value is repeated, in characters.
