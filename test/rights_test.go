@@ -100,6 +100,17 @@ var rightsRoutes = []rightsRoute{
 	{says: "see what the registry is", door: managementDoor, need: nothingAtAll, method: "GET", path: path("/api/v1/service"), done: 200},
 	{says: "look at a repository", door: managementDoor, need: toPull, method: "GET", path: path("/api/v1/repository?repository={repository}"), done: 200},
 	{says: "look at its tags", door: managementDoor, need: toPull, method: "GET", path: path("/api/v1/tags?repository={repository}"), done: 200},
+	{says: "see what tags pointed to", door: managementDoor, need: toPull, method: "GET", path: path("/api/v1/tag-log?repository={repository}&tag=kept"), done: 200},
+	{says: "add or move a tag", door: managementDoor, need: toPush, method: "POST", path: path("/api/v1/tags?repository={repository}"),
+		body: func(w *rightsWorld, _ string) string {
+			w.number++
+			return fmt.Sprintf(`{"changes":[{"act":"add","tag":"added%d","to":%q},{"act":"move","tag":"added%d","to":%q}]}`, w.number, w.manifest, w.number, w.manifest)
+		}, done: 200},
+	{says: "remove a tag", door: managementDoor, need: toDelete, method: "POST", path: path("/api/v1/tags?repository={repository}"),
+		body: func(w *rightsWorld, repository string) string {
+			w.put(repository, "going", w.raw)
+			return `{"changes":[{"act":"remove","tag":"going"}]}`
+		}, done: 200},
 	{says: "look into an image", door: managementDoor, need: toPull, method: "GET", path: path("/api/v1/image?repository={repository}&reference=kept"), done: 200},
 	{says: "see the members of a namespace", door: managementDoor, need: toBeMember, method: "GET", path: path("/api/v1/roles?place={namespace}"), done: 200},
 	{says: "change a repository", door: managementDoor, need: toManage, method: "PATCH", path: path("/api/v1/repository?repository={repository}"),

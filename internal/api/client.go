@@ -40,7 +40,9 @@ type Client struct {
 type List struct {
 	// Contains keeps what has this text in its name.
 	Contains string
-	// Sort is name or change.
+	// Prefix keeps what begins with it, of tags.
+	Prefix string
+	// Sort is name or change, of tags also version.
 	Sort string
 	// After is the Next of the page before.
 	After string
@@ -50,7 +52,7 @@ type List struct {
 // Query returns the list's part of an address.
 func (l List) Query() url.Values {
 	q := url.Values{}
-	for key, value := range map[string]string{"contains": l.Contains, "sort": l.Sort, "after": l.After} {
+	for key, value := range map[string]string{"contains": l.Contains, "prefix": l.Prefix, "sort": l.Sort, "after": l.After} {
 		if value != "" {
 			q.Set(key, value)
 		}
@@ -162,7 +164,7 @@ func (o otherMake) Is(target error) bool { return target == ErrOtherMake }
 // codes gives refusals of the API their kinds.
 var codes = map[int]oci.Code{
 	http.StatusUnauthorized: oci.CodeUnauthorized, http.StatusForbidden: oci.CodeDenied, http.StatusNotFound: oci.CodeNameUnknown,
-	http.StatusConflict: oci.CodeInUse, http.StatusTooManyRequests: oci.CodeTooManyRequests, http.StatusUnprocessableEntity: oci.CodeQueryInvalid, http.StatusBadRequest: oci.CodeQueryInvalid,
+	http.StatusPreconditionFailed: oci.CodeTagMoved, http.StatusConflict: oci.CodeInUse, http.StatusTooManyRequests: oci.CodeTooManyRequests, http.StatusUnprocessableEntity: oci.CodeQueryInvalid, http.StatusBadRequest: oci.CodeQueryInvalid,
 }
 
 // problem makes an error of a refusal.

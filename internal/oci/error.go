@@ -35,6 +35,8 @@ const (
 	CodeManifestTooLarge Code = "MANIFEST_TOO_LARGE"
 	// CodeInUse: content that something else names and that therefore stays.
 	CodeInUse Code = "CONTENT_IN_USE"
+	// CodeTagMoved: a tag is not what the caller said that it has to be.
+	CodeTagMoved Code = "TAG_MOVED"
 	// CodeBlobTooLarge: a blob above the limit of the registry.
 	CodeBlobTooLarge Code = "BLOB_TOO_LARGE"
 	// CodeStorageFull: the registry has no room for content.

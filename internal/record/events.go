@@ -3,7 +3,6 @@ package record
 import (
 	"context"
 	"errors"
-	"sync"
 
 	"gorm.io/gorm"
 
@@ -154,58 +153,7 @@ func (tx *Tx) place(e *Event) error {
 // Listen returns a channel of the events that are committed from now on, and a
 // function that ends it. A listener that does not keep up loses events: the
 // channel says that something happened, the records say what is.
-func (s *Store) Listen() (<-chan Event, func()) { return s.feed.listen() }
-
-// listenerBuffer is how many events a slow listener may be behind.
-const listenerBuffer = 64
-
-// feed hands committed events to listeners.
-type feed struct {
-	mu        sync.Mutex
-	listeners map[chan Event]struct{}
-	closed    bool
-}
-
-func newFeed() *feed { return &feed{listeners: map[chan Event]struct{}{}} }
-
-func (f *feed) listen() (<-chan Event, func()) {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	ch := make(chan Event, listenerBuffer)
-	if f.closed {
-		close(ch)
-		return ch, func() {}
-	}
-	f.listeners[ch] = struct{}{}
-	return ch, func() {
-		f.mu.Lock()
-		defer f.mu.Unlock()
-		delete(f.listeners, ch)
-	}
-}
-
-func (f *feed) send(events []Event) {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	for ch := range f.listeners {
-		for _, e := range events {
-			select {
-			case ch <- e:
-			default:
-			}
-		}
-	}
-}
-
-func (f *feed) close() {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	f.closed = true
-	for ch := range f.listeners {
-		close(ch)
-		delete(f.listeners, ch)
-	}
-}
+func (s *Store) Listen() (<-chan Event, func()) { return s.feed.Listen() }
 
 // EventFilter picks lines of the audit log. Zero fields pick all.
 type EventFilter struct {

@@ -11,6 +11,7 @@ import (
 	"gorm.io/gorm/clause"
 
 	"warthesis/internal/oci"
+	"warthesis/internal/rule"
 )
 
 // Order is how a list is sorted.
@@ -21,6 +22,9 @@ const (
 	ByName Order = "name"
 	// ByChange puts what changed last first.
 	ByChange Order = "change"
+	// ByVersion puts the newest version first and, behind all versions, the other tags
+	// with the highest numbers in them first. It is for tags alone.
+	ByVersion Order = "version"
 )
 
 // Page asks for a part of a list. Lists page by key: After and AfterAt are the
@@ -31,6 +35,8 @@ type Page struct {
 	AfterAt Stamp
 	// Contains keeps the rows whose name has this text in it, in any case.
 	Contains string
+	// Prefix keeps the rows whose name begins with this.
+	Prefix string
 	// Limit is the most rows to return.
 	Limit int
 	// Seen keeps what the caller may see.
@@ -88,7 +94,17 @@ func (p Page) on(query *gorm.DB, name, at string) *gorm.DB {
 	if p.Contains != "" {
 		query = query.Where("instr(lower("+name+"), ?) > 0", strings.ToLower(p.Contains))
 	}
-	if p.Order == ByChange {
+	if p.Prefix != "" {
+		query = query.Where(name+" >= ? AND "+name+" < ?", p.Prefix, p.Prefix+nameEnd)
+	}
+	switch p.Order {
+	case ByVersion:
+		if p.After != "" {
+			// Right behind a parenthesis the mapper takes bytes for a list.
+			query = query.Where("(tags.order_key, "+name+") < ( ?, ?)", rule.OrderKey(p.After), p.After)
+		}
+		return query.Order("tags.order_key DESC, " + name + " DESC").Limit(p.Limit)
+	case ByChange:
 		if p.AfterAt != 0 {
 			query = query.Where("("+at+", "+name+") < (?, ?)", p.AfterAt, p.After)
 		}
@@ -214,8 +230,8 @@ type namedPlace struct {
 	Position   int
 }
 
-// digestEnd sorts behind every digest that begins with a prefix.
-const digestEnd = "~"
+// nameEnd sorts behind every character of names, tags and digests.
+const nameEnd = "~"
 
 // FindDigest returns up to limit places each where a digest, or the beginning of
 // one, stands: as a live manifest, and as what live manifests name. Who sees all is
@@ -226,7 +242,7 @@ func (s *Store) FindDigest(ctx context.Context, prefix string, limit int, seen S
 	var found []Place
 	var named []namedPlace
 	of := func() *gorm.DB {
-		return seen.on(s.read.WithContext(ctx).Table("contents")).Where("contents.digest >= ? AND contents.digest < ?", prefix, prefix+digestEnd).Limit(limit)
+		return seen.on(s.read.WithContext(ctx).Table("contents")).Where("contents.digest >= ? AND contents.digest < ?", prefix, prefix+nameEnd).Limit(limit)
 	}
 	manifests := of().
 		Select("repositories.name AS repository, contents.digest, 'manifest' AS relation, contents.digest AS holder, manifests.media_type, manifests.content_size AS size").

@@ -173,7 +173,7 @@ func TestTheTagLogHasEveryMove(t *testing.T) {
 	keep(t, s, "a", "stable", digestOf(2))
 	r := keep(t, s, "a", "stable", digestOf(2))
 	require.NoError(t, s.Update(ctx, "test", func(tx *Tx) error { return tx.DeleteTag(r, "stable", Actor{Account: 8}) }))
-	log, err := s.View(ctx).TagLog(r.ID, "stable", 10)
+	log, err := s.View(ctx).TagLog(r.ID, "stable", 0, 10)
 	require.NoError(t, err)
 	require.Len(t, log, 3, "pointing a tag where it points already is no move")
 	for i, want := range []TagMove{

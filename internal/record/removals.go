@@ -8,7 +8,20 @@ type Actor struct {
 	Account int64
 	// Token is the name of the token by which the account came, "" for none.
 	Token string
+	// Origin is from where a change of a tag comes; the tag log has it.
+	Origin Origin
 }
+
+// Origin is from where a tag was moved. Anything else is the peer that it came from.
+type Origin string
+
+// The origins that are no peer.
+const (
+	// OriginPush: a manifest was pushed under the tag.
+	OriginPush Origin = ""
+	// OriginHand: somebody changed the tag alone.
+	OriginHand Origin = "hand"
+)
 
 // RemovalKind is what a removal began with.
 type RemovalKind string
@@ -62,18 +75,29 @@ type TagMove struct {
 	From, To    oci.Digest
 	MovedAt     Stamp
 	MovedServed int64
-	MovedBy     int64
-	Token       string
-	// Origin is the peer that the move came from, "" for a push here.
-	Origin string
+	// UntilAt is when the tag was moved next, 0 where it was not since.
+	UntilAt Stamp
+	MovedBy int64
+	Token   string
+	Origin  Origin
 }
 
-// TagLog returns up to limit lines of a tag's log, the newest first.
-func (v View) TagLog(repository int64, tag oci.Tag, limit int) ([]TagMove, error) {
+// TagLog returns up to limit lines of a tag's log, or with "" of those of all tags of the
+// repository, before a line or with 0 from the end, the newest first.
+func (v View) TagLog(repository int64, tag oci.Tag, before int64, limit int) ([]TagMove, error) {
 	var rows []TagMove
-	return rows, v.db.Table("tag_moves").
-		Select(`tag_moves.*, coalesce(before.digest, '') AS "from", coalesce(since.digest, '') AS "to"`).
+	query := v.db.Where("repository_id = ?", repository)
+	if tag != "" {
+		query = query.Where("tag = ?", tag)
+	}
+	if before != 0 {
+		query = query.Where("tag_moves.id < ?", before)
+	}
+	return rows, query.Table("tag_moves").
+		Select(`tag_moves.*, coalesce(before.digest, '') AS "from", coalesce(since.digest, '') AS "to",
+			coalesce((SELECT later.moved_at FROM tag_moves AS later WHERE later.repository_id = tag_moves.repository_id AND later.tag = tag_moves.tag
+				AND later.id > tag_moves.id ORDER BY later.id LIMIT 1), 0) AS until_at`).
 		Joins("LEFT JOIN contents AS before ON before.id = tag_moves.from_id").
 		Joins("LEFT JOIN contents AS since ON since.id = tag_moves.to_id").
-		Where("repository_id = ? AND tag = ?", repository, tag).Order("tag_moves.id DESC").Limit(limit).Find(&rows).Error
+		Order("tag_moves.id DESC").Limit(limit).Find(&rows).Error
 }

@@ -9,11 +9,14 @@ import (
 	"sync/atomic"
 	"time"
 
+	"github.com/prometheus/client_golang/prometheus"
 	"gorm.io/driver/sqlite"
 	"gorm.io/gorm"
 	"gorm.io/gorm/logger"
 
 	"warthesis/internal/clock"
+	"warthesis/internal/record/feed"
+	"warthesis/internal/record/held"
 	"warthesis/internal/record/schema"
 )
 
@@ -27,8 +30,8 @@ type Store struct {
 	write  *gorm.DB
 	cache  *cache
 	rights atomic.Pointer[Rights]
-	feed   *feed
-	held   held
+	feed   *feed.Feed[Event]
+	held   held.Times
 	queue  chan *job
 	closed chan struct{}
 	ended  sync.WaitGroup
@@ -42,7 +45,7 @@ func Open(path string, start func(before time.Duration) clock.Clock) (*Store, er
 		return nil, fmt.Errorf("open the records: %w", err)
 	}
 	s := &Store{
-		cache: newCache(), feed: newFeed(), held: newHeld(),
+		cache: newCache(), feed: feed.New[Event](), held: held.New(),
 		queue: make(chan *job, 1024), closed: make(chan struct{}),
 	}
 	var err error
@@ -70,9 +73,12 @@ func Open(path string, start func(before time.Duration) clock.Clock) (*Store, er
 func (s *Store) Close() error {
 	close(s.closed)
 	s.ended.Wait()
-	s.feed.close()
+	s.feed.Close()
 	return errors.Join(closeDB(s.read), closeDB(s.write))
 }
+
+// Metrics are the figures of the records.
+func (s *Store) Metrics() []prometheus.Collector { return s.held.Metrics() }
 
 // Ready answers whether the records can be read.
 func (s *Store) Ready(ctx context.Context) error {
@@ -218,7 +224,7 @@ func (s *Store) commit(jobs []*job) {
 		return nil
 	})
 	if !changed.IsZero() {
-		s.held.commit(changed)
+		s.held.Commit(changed)
 	}
 	if err != nil {
 		slog.Error("records: a transaction failed", "error", err, "changes", len(jobs))
@@ -250,7 +256,7 @@ func (s *Store) follow(changes []*Tx, results []error) {
 		}
 		s.followRights(edits)
 	})
-	s.feed.send(events)
+	s.feed.Send(events)
 }
 
 var errSavepoint = errors.New("savepoint")
@@ -261,7 +267,7 @@ func (tx *Tx) attempt(j *job) (err error) {
 	if err := j.ctx.Err(); err != nil {
 		return err
 	}
-	defer tx.store.held.change(j.kind, time.Now())
+	defer tx.store.held.Change(j.kind, time.Now())
 	if err := tx.db.Exec("SAVEPOINT change").Error; err != nil {
 		return fmt.Errorf("%w: %w", errSavepoint, err)
 	}

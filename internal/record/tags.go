@@ -13,7 +13,7 @@ type tag struct {
 	ID           int64
 	RepositoryID int64
 	Name         oci.Tag
-	// OrderKey sorts versions; it is empty for tags that are none.
+	// OrderKey sorts versions, and before them all others in natural order.
 	OrderKey     []byte
 	ManifestID   int64
 	MovedAt      Stamp
@@ -43,6 +43,13 @@ func (s *Store) TagTarget(ctx context.Context, repository int64, name oci.Tag) (
 		}
 		return found[0], nil
 	})
+}
+
+// TagTarget returns the digest that a tag points to, as the change sees it, or "" where
+// there is no such tag.
+func (v View) TagTarget(repository int64, name oci.Tag) (digest oci.Digest, err error) {
+	return digest, v.db.Raw("SELECT manifests.digest FROM tags JOIN manifests ON manifests.id = tags.manifest_id WHERE tags.repository_id = ? AND tags.name = ? AND "+liveTags,
+		repository, name).Scan(&digest).Error
 }
 
 // liveTag returns a tag that is not gone, or ErrNotFound.
@@ -81,9 +88,9 @@ func (tx *Tx) MoveTag(repository Repository, name oci.Tag, to Manifest, by Actor
 
 // logTag writes a line of the tag log; a manifest of 0 is none.
 func (tx *Tx) logTag(repository Repository, name oci.Tag, from, to int64, by Actor) error {
-	return tx.db.Exec(`INSERT INTO tag_moves (repository_id, tag, from_id, to_id, moved_at, moved_served, moved_by, token)
-		VALUES (?, ?, coalesce((SELECT content_id FROM manifests WHERE id = ?), 0), coalesce((SELECT content_id FROM manifests WHERE id = ?), 0), ?, ?, ?, ?)`,
-		repository.ID, name, from, to, tx.Now(), tx.Served(), by.Account, by.Token).Error
+	return tx.db.Exec(`INSERT INTO tag_moves (repository_id, tag, from_id, to_id, moved_at, moved_served, moved_by, token, origin)
+		VALUES (?, ?, coalesce((SELECT content_id FROM manifests WHERE id = ?), 0), coalesce((SELECT content_id FROM manifests WHERE id = ?), 0), ?, ?, ?, ?, ?)`,
+		repository.ID, name, from, to, tx.Now(), tx.Served(), by.Account, by.Token, by.Origin).Error
 }
 
 // untagged notes since when no tag points to a manifest, where none does.
@@ -110,6 +117,30 @@ func (tx *Tx) SettleTags(m Manifest) error {
 		return nil
 	}
 	return tx.untagged(m.ID)
+}
+
+// RenameTag gives a tag another name, with its counts, and writes the log of both. It
+// fails with ErrNotFound where there is no such tag, and with ErrTaken where there is one
+// of the other name.
+func (tx *Tx) RenameTag(repository Repository, name, to oci.Tag, by Actor) error {
+	there, err := tx.liveTag(repository.ID, name)
+	if err != nil {
+		return err
+	}
+	switch _, err := tx.liveTag(repository.ID, to); {
+	case err == nil:
+		return ErrTaken
+	case !errors.Is(err, ErrNotFound):
+		return err
+	}
+	for _, n := range []oci.Tag{name, to} {
+		tx.forget = append(tx.forget, func(c *cache) { c.tags.Remove(tagKey{repository.ID, n}) })
+	}
+	return errors.Join(
+		tx.db.Model(&tag{}).Where("id = ?", there.ID).Updates(map[string]any{
+			"name": to, "order_key": rule.OrderKey(string(to)), "moved_at": tx.Now(), "moved_served": tx.Served(), "moved_by": by.Account,
+		}).Error,
+		tx.logTag(repository, name, there.ManifestID, 0, by), tx.logTag(repository, to, 0, there.ManifestID, by))
 }
 
 // DeleteTag removes a tag and writes the tag log; its row stays, as gone. It fails

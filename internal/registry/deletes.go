@@ -9,28 +9,9 @@ import (
 	"warthesis/internal/record"
 )
 
-// DeleteTag removes a tag; what it pointed to stays (distribution-spec, "Deleting
-// tags"). It fails with CodeManifestUnknown where there is no such tag.
-func (r *Registry) DeleteTag(ctx context.Context, name oci.Name, tag oci.Tag) error {
-	found, err := r.repository(ctx, name)
-	if err != nil {
-		return err
-	}
-	err = r.inLive(ctx, found, func(tx *record.Tx) error {
-		if err := tx.DeleteTag(found, tag, actor(ctx)); err != nil {
-			return err
-		}
-		return logTagDeleted(ctx, tx, found, tag)
-	})
-	if errors.Is(err, record.ErrNotFound) {
-		return oci.Errorf(oci.CodeManifestUnknown, "the repository %s has no tag %s", name, tag)
-	}
-	return err
-}
-
-// inLive changes a repository that is there still.
-func (r *Registry) inLive(ctx context.Context, found record.Repository, do func(*record.Tx) error) error {
-	return r.records.Update(ctx, "delete", func(tx *record.Tx) error {
+// inLive changes a repository that is there still, by a change of a kind.
+func (r *Registry) inLive(ctx context.Context, found record.Repository, kind string, do func(*record.Tx) error) error {
+	return r.records.Update(ctx, kind, func(tx *record.Tx) error {
 		if _, err := tx.LiveRepository(found.ID); err != nil {
 			if errors.Is(err, record.ErrNotFound) {
 				err = oci.Errorf(oci.CodeNameUnknown, "the repository %s was removed a moment ago", found.Name)
@@ -55,7 +36,7 @@ func (r *Registry) DeleteManifest(ctx context.Context, name oci.Name, digest oci
 	if err != nil {
 		return err
 	}
-	return r.inLive(ctx, found, func(tx *record.Tx) error {
+	return r.inLive(ctx, found, "delete", func(tx *record.Tx) error {
 		there, err := tx.Manifests(found.ID, []oci.Digest{digest})
 		if err != nil {
 			return err
@@ -93,7 +74,7 @@ func (r *Registry) DeleteBlob(ctx context.Context, name oci.Name, digest oci.Dig
 	if err != nil {
 		return err
 	}
-	err = r.inLive(ctx, found, func(tx *record.Tx) error {
+	err = r.inLive(ctx, found, "delete", func(tx *record.Tx) error {
 		if err := refuseNamed(tx, found, digest, oci.RelationConfig, oci.RelationLayer, oci.RelationChild); err != nil {
 			return err
 		}

@@ -102,6 +102,8 @@ type ManifestPush struct {
 	Name oci.Name
 	// Tags are pointed at the manifest, in the same change.
 	Tags []oci.Tag
+	// If is what each tag has to be, unless it points at the manifest already.
+	If If
 	// Digest is what the sender says it is; empty where it does not say.
 	Digest oci.Digest
 	// MediaType is what it was sent as; empty where the document says it alone.
@@ -111,7 +113,7 @@ type ManifestPush struct {
 
 // PushManifest keeps a manifest byte for byte and points the tags at it, in one
 // change that sees every blob and child it names (distribution-spec, "Pushing
-// Manifests"). It fails with CodeManifestInvalid, CodeDigestInvalid, and
+// Manifests"). It fails with CodeManifestInvalid, CodeDigestInvalid, CodeTagMoved, and
 // CodeManifestBlobUnknown, which names all that is missing.
 func (r *Registry) PushManifest(ctx context.Context, p ManifestPush) (record.Manifest, error) {
 	if int64(len(p.Raw)) > r.limits.ManifestBytes {
@@ -147,14 +149,14 @@ func (r *Registry) PushManifest(ctx context.Context, p ManifestPush) (record.Man
 		kind: "push-manifest", digest: digest, size: row.Size, isWhole: r.isRight,
 		place: func() (blob.Place, error) { return r.blobs.PlaceBytes(newID(), digest, p.Raw) }, drop: func() {},
 		accept: func(tx *record.Tx, document record.Blob) (err error) {
-			row, err = acceptManifest(ctx, tx, to, p.Tags, parsed, row, document)
+			row, err = acceptManifest(ctx, tx, to, p, parsed, row, document)
 			return err
 		},
 	})
 	return row, err
 }
 
-func acceptManifest(ctx context.Context, tx *record.Tx, to target, tags []oci.Tag, parsed oci.Manifest, row record.Manifest, document record.Blob) (record.Manifest, error) {
+func acceptManifest(ctx context.Context, tx *record.Tx, to target, p ManifestPush, parsed oci.Manifest, row record.Manifest, document record.Blob) (record.Manifest, error) {
 	repository, err := to.in(ctx, tx)
 	if err != nil {
 		return row, err
@@ -171,26 +173,33 @@ func acceptManifest(ctx context.Context, tx *record.Tx, to target, tags []oci.Ta
 	if err := tx.Log(pushed); err != nil {
 		return row, err
 	}
-	if len(tags) == 0 {
+	if len(p.Tags) == 0 {
 		if err := tx.SettleTags(kept); err != nil {
 			return row, err
 		}
 	}
-	for _, tag := range tags {
-		moved, err := tx.MoveTag(repository, tag, kept, actor(ctx))
-		if err != nil {
+	for _, tag := range p.Tags {
+		if err := p.checkTag(tx, repository, tag, kept.Digest); err != nil {
 			return row, err
 		}
-		if !moved {
-			continue
-		}
-		move := event(ctx, record.EventTagMoved, repository)
-		move.Tag, move.Digest = tag, kept.Digest
-		if err := tx.Log(move); err != nil {
+		if err := moveTag(ctx, tx, repository, tag, kept, actor(ctx)); err != nil {
 			return row, err
 		}
 	}
 	return kept, nil
+}
+
+// checkTag fails with CodeTagMoved where a tag is neither as it has to be nor where the
+// push puts it.
+func (p ManifestPush) checkTag(tx *record.Tx, in record.Repository, tag oci.Tag, to oci.Digest) error {
+	if p.If == (If{}) {
+		return nil
+	}
+	is, err := tx.TagTarget(in.ID, tag)
+	if err != nil || is == to {
+		return err
+	}
+	return p.If.check(in, tag, is)
 }
 
 func checkedDigest(p ManifestPush) (oci.Digest, error) {

@@ -100,11 +100,29 @@ func appendNumber(key []byte, digits string) []byte {
 	return append(append(key, byte(len(digits))), digits...)
 }
 
-// OrderKey returns the key of a tag that is a version, and nothing for any other.
+// otherTag begins the key of a tag that is no version: it sorts before all that are.
+const otherTag = 0x00
+
+// OrderKey returns bytes that sort tags: those that are no version first, in natural
+// order (numbers in them count as numbers), then versions. Tags that differ by the
+// zeros before a number, or by a version's v alone, have the same key.
 func OrderKey(tag string) []byte {
-	v, ok := ParseVersion(tag)
-	if !ok {
-		return []byte{}
+	if v, ok := ParseVersion(tag); ok {
+		return v.Key()
 	}
-	return v.Key()
+	key := []byte{otherTag}
+	for tag != "" {
+		digits := 0
+		for digits < len(tag) && tag[digits] >= '0' && tag[digits] <= '9' {
+			digits++
+		}
+		if digits == 0 {
+			key, tag = append(key, tag[0]), tag[1:]
+			continue
+		}
+		// A number stands where its digits would.
+		number := strings.TrimLeft(tag[:digits], "0")
+		key, tag = appendNumber(append(key, '0'), number), tag[digits:]
+	}
+	return key
 }

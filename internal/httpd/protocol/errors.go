@@ -33,6 +33,7 @@ var statuses = map[oci.Code]int{
 	oci.CodeRangeInvalid:        http.StatusRequestedRangeNotSatisfiable,
 	oci.CodeManifestTooLarge:    http.StatusRequestEntityTooLarge,
 	oci.CodeInUse:               http.StatusConflict,
+	oci.CodeTagMoved:            http.StatusPreconditionFailed,
 	oci.CodeBlobTooLarge:        http.StatusRequestEntityTooLarge,
 	oci.CodeStorageFull:         http.StatusInsufficientStorage,
 	oci.CodeStorageFault:        http.StatusInternalServerError,

@@ -65,6 +65,9 @@ func (d *Door) putManifest(c *gin.Context, name oci.Name, target string) error {
 		return err
 	}
 	var err error
+	if push.If, err = readConditions(c, !strings.Contains(target, ":") && len(c.QueryArray("tag")) == 0); err != nil {
+		return err
+	}
 	if push.MediaType, err = contentType(c); err != nil {
 		return err
 	}
@@ -87,6 +90,42 @@ func (d *Door) putManifest(c *gin.Context, name oci.Name, target string) error {
 	}
 	c.Status(http.StatusCreated)
 	return nil
+}
+
+// readConditions reads what the tag that is pushed or deleted has to be (RFC 9110,
+// sections 13.1.1 and 13.1.2): If-Match with one digest, compared strongly, or a star;
+// If-None-Match with a star.
+func readConditions(c *gin.Context, byTag bool) (only registry.If, err error) {
+	match, none := c.Request.Header.Values("If-Match"), c.Request.Header.Values("If-None-Match")
+	switch {
+	case len(match) == 0 && len(none) == 0:
+		return only, nil
+	case !byTag:
+		return only, oci.Errorf(oci.CodeQueryInvalid, "If-Match and If-None-Match speak of one tag; name it in the path, without tag parameters")
+	case len(match)+len(none) > 1:
+		return only, oci.Errorf(oci.CodeQueryInvalid, "give one condition: If-Match with one digest, or If-None-Match: *")
+	case len(none) == 1 && strings.TrimSpace(none[0]) != "*":
+		return only, oci.Errorf(oci.CodeQueryInvalid, "If-None-Match: * is for a tag that is not there; for one that points to a digest there is If-Match")
+	case len(none) == 1:
+		only.New = true
+		return only, nil
+	}
+	given := strings.TrimSpace(match[0])
+	if given == "*" {
+		only.There = true
+		return only, nil
+	}
+	if strings.HasPrefix(given, "W/") {
+		return only, oci.Errorf(oci.CodeTagMoved, "If-Match is compared strongly, and %s is weak; give the digest in quotes", given)
+	}
+	digest, quoted := strings.CutPrefix(given, `"`)
+	if quoted {
+		digest, quoted = strings.CutSuffix(digest, `"`)
+	}
+	if only.Digest, err = oci.ParseDigest(digest); !quoted || err != nil {
+		err = oci.Errorf(oci.CodeQueryInvalid, "If-Match takes one digest in quotes, such as %s, or *", `"sha256:…"`)
+	}
+	return only, err
 }
 
 // mostTagsAtOnce is how many tags one push may name.
@@ -141,16 +180,19 @@ func (d *Door) readManifest(c *gin.Context) ([]byte, error) {
 // deleteManifest answers DELETE: of a tag alone, or of a manifest with its tags
 // (distribution-spec, "Deleting tags" and "Deleting Manifests").
 func (d *Door) deleteManifest(c *gin.Context, name oci.Name, target string) error {
-	var err error
-	if strings.Contains(target, ":") {
+	byTag := !strings.Contains(target, ":")
+	only, err := readConditions(c, byTag)
+	switch {
+	case err != nil:
+	case !byTag:
 		var digest oci.Digest
 		if digest, err = oci.ParseDigest(target); err == nil {
 			err = d.registry.DeleteManifest(d.as(c), name, digest)
 		}
-	} else {
+	default:
 		var tag oci.Tag
 		if tag, err = oci.ParseTag(target); err == nil {
-			err = d.registry.DeleteTag(d.as(c), name, tag)
+			err = d.registry.DeleteTag(d.as(c), name, tag, only)
 		}
 	}
 	if err != nil {

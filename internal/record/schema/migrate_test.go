@@ -60,7 +60,7 @@ var sums = map[string]string{
 	`SELECT count(*) FROM edges JOIN contents ON contents.id = content_id WHERE digest = 'sha256:not here' AND relation = 4`:                                            "1000",
 	`SELECT holders || ' ' || (SELECT blobs || ' ' || blob_bytes FROM namespaces WHERE id = 1) FROM namespace_blobs WHERE content_id = 3 AND namespace_id = 1`:          "1 2000 3001000",
 	`SELECT group_concat(kind || ' ' || name || ' ' || removed_served || ' ' || removed_by, ', ') FROM (SELECT * FROM removals WHERE kind <> 'manifest' ORDER BY id)`:   "repository a/y 5000 3, blob sha256:" + strings.Repeat("0", 63) + "3 5000 3, tag alone 5000 3",
-	`SELECT tags.name || ' ' || removals.kind || ' ' || hex(order_key) || ' ' || moved_at FROM tags JOIN removals ON removals.id = removal_id WHERE tags.name = 'gone'`: "gone manifest  50",
+	`SELECT tags.name || ' ' || removals.kind || ' ' || hex(order_key) || ' ' || moved_at FROM tags JOIN removals ON removals.id = removal_id WHERE tags.name = 'gone'`: "gone manifest 00676F6E65 50",
 	`SELECT hex(order_key) || ' ' || moved_served FROM tags WHERE name = '1.8.0'`:                                                                                       "013101380130FF 11",
 	`SELECT untagged_at || ' ' || untagged_served FROM manifests WHERE id = 950`:                                                                                        "5000000000 5000",
 	// What the tables of before took is given back, also where a cut came between.

@@ -8,13 +8,21 @@ import (
 	"warthesis/internal/record"
 )
 
-// PageInput is what every list takes. It is exported for the API library, which reads embedded fields only of exported types.
-type PageInput struct {
+// PartInput asks for a part of a list. It is exported for the API library, which reads embedded fields only of exported types.
+type PartInput struct {
 	Contains string `query:"contains" maxLength:"255" doc:"Keep what has this text in its name, in any case"`
-	Sort     string `query:"sort" enum:"name,change" default:"name" doc:"By name, or what changed last first"`
 	After    string `query:"after" maxLength:"1024" doc:"The next of the page before"`
 	Limit    int    `query:"limit" minimum:"1" maximum:"1000" default:"100" doc:"Rows in the page"`
 }
+
+// PageInput is what every list takes.
+type PageInput struct {
+	PartInput
+	Sort string `query:"sort" enum:"name,change" default:"name" doc:"By name, or what changed last first"`
+}
+
+// Page returns what is asked of the records: one row more than the page has.
+func (p PageInput) Page() (record.Page, error) { return p.By(p.Sort) }
 
 // Cursor is the key of the last row of a page, opaque to callers.
 type Cursor struct {
@@ -22,9 +30,9 @@ type Cursor struct {
 	At   record.Stamp `json:"t,omitempty"`
 }
 
-// Page returns what is asked of the records: one row more than the page has.
-func (p PageInput) Page() (record.Page, error) {
-	page := record.Page{Order: record.Order(p.Sort), Contains: p.Contains, Limit: p.Limit + 1}
+// By returns what is asked of the records in an order: one row more than the page has.
+func (p PartInput) By(order string) (record.Page, error) {
+	page := record.Page{Order: record.Order(order), Contains: p.Contains, Limit: p.Limit + 1}
 	if p.After == "" {
 		return page, nil
 	}

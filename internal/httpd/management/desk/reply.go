@@ -64,6 +64,8 @@ func Refusal(err error) error {
 		return huma.Error403Forbidden(known.Message)
 	case oci.CodeInUse:
 		return huma.Error409Conflict(known.Message)
+	case oci.CodeTagMoved:
+		return huma.Error412PreconditionFailed(known.Message)
 	case oci.CodeNameUnknown, oci.CodeManifestUnknown, oci.CodeBlobUnknown:
 		return huma.Error404NotFound(known.Message)
 	case oci.CodeTooManyRequests:

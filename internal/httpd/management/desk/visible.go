@@ -25,6 +25,32 @@ func (d *Desk) Visible(ctx context.Context, name oci.Name) error {
 	return d.NoRepository(ctx, name)
 }
 
+// May refuses, and logs, where the caller lacks one of the rights in a repository; one
+// that it may not know of is refused as if there were none.
+func (d *Desk) May(ctx context.Context, name oci.Name, actions ...access.Action) error {
+	caller := callers.From(ctx)
+	for _, action := range actions {
+		v, err := d.Access.Verdict(ctx, caller, name, action)
+		if err != nil {
+			return err
+		}
+		if v.Allowed {
+			continue
+		}
+		if caller.Nobody() {
+			return oci.Errorf(oci.CodeUnauthorized, "%s", v.Reason)
+		}
+		e := caller.Event(record.EventRefused)
+		e.Repository, e.Detail = name, v.Reason
+		d.Access.Refused(e, action)
+		if !v.Known {
+			return d.NoRepository(ctx, name)
+		}
+		return oci.Errorf(oci.CodeDenied, "%s", v.Reason)
+	}
+	return nil
+}
+
 // NoRepository is what is said of a repository that is not there or not to be known of.
 // Whoever may push there may know of it, and is told how it comes about.
 func (d *Desk) NoRepository(ctx context.Context, name oci.Name) error {

@@ -12,7 +12,9 @@ import (
 
 type tagsInput struct {
 	desk.RepositoryInput
-	desk.PageInput
+	desk.PartInput
+	Sort   string `query:"sort" enum:"name,change,version" default:"name" doc:"By name; what moved last first; or the newest version first, and behind them the other tags with the highest numbers first"`
+	Prefix string `query:"prefix" maxLength:"128" doc:"Keep what begins with this"`
 }
 
 func (d *door) tags(ctx context.Context, in *tagsInput) (*desk.Reply[api.TagList], error) {
@@ -30,7 +32,8 @@ func (d *door) tags(ctx context.Context, in *tagsInput) (*desk.Reply[api.TagList
 	if err != nil {
 		return nil, desk.Refusal(err)
 	}
-	page, err := in.Page()
+	page, err := in.By(in.Sort)
+	page.Prefix = in.Prefix
 	if err != nil {
 		return nil, desk.Refusal(err)
 	}

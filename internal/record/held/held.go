@@ -1,4 +1,6 @@
-package record
+// Package held measures how long the writer of the records is held: there is one, and
+// all that changes anything waits for it.
+package held
 
 import (
 	"time"
@@ -6,16 +8,17 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 )
 
-// held measures how long changes hold the writer, of which there is one: all that
-// changes anything waits for it.
-type held struct {
+// Times are how long changes and commits held the writer. They are safe for concurrent
+// use.
+type Times struct {
 	changes *prometheus.HistogramVec
 	commits prometheus.Histogram
 }
 
-func newHeld() held {
+// New returns times without any.
+func New() Times {
 	bounds := []float64{.0001, .00025, .0005, .001, .002, .005, .01, .025, .05, .1, .25, 1, 5}
-	return held{
+	return Times{
 		changes: prometheus.NewHistogramVec(prometheus.HistogramOpts{
 			Name: "warthesis_records_change_seconds", Help: "How long one change held the writer of the records, by kind of change, without its part of the commit.", Buckets: bounds,
 		}, []string{"change"}),
@@ -25,13 +28,13 @@ func newHeld() held {
 	}
 }
 
-func (h held) change(kind string, began time.Time) {
+// Change notes a change of a kind that ends now, without its part of the commit.
+func (h Times) Change(kind string, began time.Time) {
 	h.changes.WithLabelValues(kind).Observe(time.Since(began).Seconds())
 }
 
-func (h held) commit(began time.Time) { h.commits.Observe(time.Since(began).Seconds()) }
+// Commit notes a commit that ends now.
+func (h Times) Commit(began time.Time) { h.commits.Observe(time.Since(began).Seconds()) }
 
-// Metrics are the figures of the records.
-func (s *Store) Metrics() []prometheus.Collector {
-	return []prometheus.Collector{s.held.changes, s.held.commits}
-}
+// Metrics are the times as figures.
+func (h Times) Metrics() []prometheus.Collector { return []prometheus.Collector{h.changes, h.commits} }
