@@ -123,6 +123,8 @@ func codeOf(answer *http.Response) oci.Code {
 		return oci.CodeManifestUnknown
 	case http.StatusForbidden:
 		return oci.CodeDenied
+	case http.StatusPreconditionFailed:
+		return oci.CodeTagMoved
 	case http.StatusRequestedRangeNotSatisfiable:
 		return oci.CodeRangeInvalid
 	case http.StatusTooManyRequests:

@@ -40,7 +40,7 @@ func (i If) check(in record.Repository, tag oci.Tag, is oci.Digest) error {
 	default:
 		return nil
 	}
-	return &oci.Error{Code: oci.CodeTagMoved, Message: said + "; nothing was changed. Look at what is there, and say that if it shall go", Detail: TagMoved{tag, is}}
+	return &oci.Error{Code: oci.CodeTagMoved, Message: said + "; nothing was changed", Detail: TagMoved{tag, is}}
 }
 
 // Act is what a change does to a tag.

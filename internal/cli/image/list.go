@@ -15,7 +15,7 @@ import (
 )
 
 func listCommand() site.Command {
-	var sort, contains string
+	var sort, contains, prefix string
 	var wide, tags bool
 	return site.Command{
 		Name: "list", Group: term.GroupLook, Short: "List the repositories of a registry or a namespace, or the tags of a repository",
@@ -24,13 +24,14 @@ func listCommand() site.Command {
 		Example: "  warthesis list localhost:7070\n  warthesis list localhost:7070/timetable\n  warthesis list localhost:7070/timetable/planner --wide",
 		On:      site.OnWhere, Facts: []api.Repository{}, Or: []api.Tag{},
 		Flags: func(f *pflag.FlagSet) {
-			term.Choice(f, &sort, "sort", "name", "name, or change for what changed last first", "name", "change")
+			term.Choice(f, &sort, "sort", "name", "name, or change for what changed last first, or of tags version for the newest version first", "name", "change", "version")
 			f.StringVar(&contains, "contains", "", "only names with this text in them")
+			f.StringVar(&prefix, "prefix", "", "of tags, only those that begin with this")
 			f.BoolVar(&wide, "wide", false, "of tags, also the address to copy, with the digest in it")
 			f.BoolVar(&tags, "tags", false, "of REGISTRY/NAMESPACE: the tags of the repository of that name")
 		},
 		Run: func(ctx context.Context, c *site.Call) error {
-			page := api.List{Sort: sort, Contains: contains, Limit: site.PageSize}
+			page := api.List{Sort: sort, Contains: contains, Prefix: prefix, Limit: site.PageSize}
 			if !c.Place.IsNamespace() {
 				if err := c.Idle("it is for REGISTRY/NAMESPACE", "tags"); err != nil {
 					return err
@@ -53,8 +54,11 @@ func listBySelf(ctx context.Context, c *site.Call, page api.List, tags, wide boo
 	if tags {
 		return listTags(ctx, c, page, wide)
 	}
-	if err := c.Idle("it is for the tags of a repository", "wide"); err != nil {
+	if err := c.Idle("it is for the tags of a repository", "wide", "prefix"); err != nil {
 		return err
+	}
+	if page.Sort == "version" {
+		return term.Usage("--sort version is for the tags of a repository")
 	}
 	err := site.ListRepositories(ctx, c, page)
 	if errors.Is(err, oci.CodeNameUnknown) && !errors.Is(err, api.ErrOtherMake) && c.Place.IsNamespace() {
@@ -82,7 +86,7 @@ func listByStandard(ctx context.Context, c *site.Call, page api.List) error {
 		return err
 	}
 	all = slices.DeleteFunc(all, func(name string) bool {
-		return !strings.Contains(strings.ToLower(name), strings.ToLower(page.Contains))
+		return !strings.Contains(strings.ToLower(name), strings.ToLower(page.Contains)) || !strings.HasPrefix(name, page.Prefix)
 	})
 	return c.Tell(all, func() {
 		for _, name := range all {

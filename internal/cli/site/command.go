@@ -29,6 +29,8 @@ const (
 	OnRepository
 	// OnImage: a tag or a digest in a repository.
 	OnImage
+	// OnTags: a tag, or all tags of a repository.
+	OnTags
 )
 
 // argument is how the help writes what is named.
@@ -36,6 +38,7 @@ func (o On) argument() string {
 	return map[On]string{
 		OnRegistry: "[REGISTRY]", OnPlace: "REGISTRY[/NAMESPACE[/REPOSITORY]]", OnWhere: "[REGISTRY[/NAMESPACE[/REPOSITORY]]]",
 		OnNamespace: "REGISTRY/NAMESPACE", OnRepository: "REGISTRY/NAMESPACE/REPOSITORY", OnImage: "REFERENCE",
+		OnTags: "REGISTRY/NAMESPACE/REPOSITORY[:TAG]",
 	}[o]
 }
 
@@ -192,7 +195,7 @@ func (m *Command) bounds() (least, most int, optional bool) {
 	switch m.On {
 	case OnRegistry, OnWhere:
 		most, optional = 1, true
-	case OnPlace, OnNamespace, OnRepository, OnImage:
+	case OnPlace, OnNamespace, OnRepository, OnImage, OnTags:
 		least, most = 1, 1
 	}
 	for _, a := range m.Args {
@@ -261,11 +264,16 @@ func (r *Remote) aim(c *cobra.Command, m *Command, call *Call, args []string) er
 	if m.namesFirst(r, args) {
 		call.Args = args[1:]
 		var err error
-		if m.On == OnImage {
+		switch m.On {
+		case OnImage:
 			call.Image, err = r.Target(args[0])
-			call.Place = Place{call.Image.Registry, call.Image.Name}
-		} else {
+		case OnTags:
+			call.Image, err = r.repositoryOrTag(args[0])
+		default:
 			call.Place, err = r.readAs(m.On, args[0])
+		}
+		if m.On == OnImage || m.On == OnTags {
+			call.Place = Place{call.Image.Registry, call.Image.Name}
 		}
 		if err != nil {
 			return err

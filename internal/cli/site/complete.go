@@ -169,7 +169,7 @@ func (r *Remote) places(ctx context.Context, on On, typed string) []string {
 		return all
 	}
 	at := Site{client, registry}
-	if repository, tag, found := strings.Cut(name, ":"); found && on == OnImage {
+	if repository, tag, found := strings.Cut(name, ":"); found && (on == OnImage || on == OnTags) {
 		for _, t := range tagsOf(ctx, at, repository, tag) {
 			all = append(all, before+repository+":"+t)
 		}

@@ -88,3 +88,12 @@ func (r *Remote) Target(s string) (oci.Reference, error) {
 	}
 	return ref, err
 }
+
+// repositoryOrTag reads an argument that names a repository, or a tag of one.
+func (r *Remote) repositoryOrTag(s string) (oci.Reference, error) {
+	if p, err := r.ReadPlace(s); err == nil && p.Name == "" {
+		_, err := r.readAs(OnRepository, s)
+		return oci.Reference{}, err
+	}
+	return r.Reference(s)
+}

@@ -48,7 +48,7 @@ func ExitCode(err error) int {
 	switch {
 	case errors.As(err, &wrongUse):
 		return exitUsage
-	case errors.As(err, &wrong):
+	case errors.As(err, &wrong), errors.Is(err, oci.CodeTagMoved):
 		return exitNotRight
 	case errors.Is(err, oci.CodeUnauthorized), errors.Is(err, oci.CodeDenied):
 		return exitRefused

@@ -1,0 +1,103 @@
+package client
+
+import (
+	"encoding/json"
+	"net/http"
+	"net/http/httptest"
+	"net/http/httputil"
+	"net/url"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"warthesis/internal/api"
+	"warthesis/internal/kit"
+)
+
+// otherMake is a registry that speaks the standard alone, and may not know conditions or
+// how tags are removed.
+func otherMake(t *testing.T, s *kit.Service, removes bool) string {
+	to, err := url.Parse(s.URL(""))
+	require.NoError(t, err)
+	proxy := httputil.NewSingleHostReverseProxy(to)
+	front := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		r.Header.Del("If-Match")
+		switch {
+		case strings.HasPrefix(r.URL.Path, "/api/v1"):
+			http.NotFound(w, r)
+		case r.Method == http.MethodDelete && !removes:
+			w.WriteHeader(http.StatusMethodNotAllowed)
+		default:
+			proxy.ServeHTTP(w, r)
+		}
+	}))
+	t.Cleanup(front.Close)
+	return strings.TrimPrefix(front.URL, "http://")
+}
+
+// At our own registry and at another one the commands for tags do the same, as far as the
+// standard goes.
+func TestTagsAreChangedHereAndElsewhere(t *testing.T) {
+	t.Parallel()
+	s := kit.Start(t, t.TempDir())
+	one, two := kit.NewImage(t, kit.Bytes(21, 1000)).Layout(t), kit.NewImage(t, kit.Bytes(22, 1000)).Layout(t)
+	for name, address := range map[string]string{"ours": s.Address, "another": otherMake(t, s, true)} {
+		kit.LogInAs(t, address, kit.Admin, kit.Password)
+		at := address + "/berths/" + name
+		kit.Must(t, "push", one, at+":1.0.0")
+		kit.Must(t, "push", two, at+":2.0.0")
+		digest := func(tag string) string {
+			return strings.TrimSpace(kit.Must(t, "identify", at+":"+tag))
+		}
+		first, second := digest("1.0.0"), digest("2.0.0")
+		run := func(code int, said string, args ...string) {
+			done := kit.Run(t, append([]string{"tag"}, args...)...)
+			assert.Equal(t, code, done.Code, "%s %v: %s%s", name, args, done.Out, done.Err)
+			assert.Contains(t, done.Out+done.Err, said, "%s %v", name, args)
+		}
+		run(0, "added", "add", at+":1.0.0", "stable", "1.0")
+		run(0, "was there already", "add", at+":1.0.0", "stable")
+		run(1, "points to "+first, "add", at+":2.0.0", "stable")
+		assert.Equal(t, first, digest("stable"))
+		run(5, "points to "+first, "move", at+":stable", "2.0.0", "--if", second)
+		assert.Equal(t, first, digest("stable"))
+		run(0, "moved", "move", at+":stable", at+":2.0.0", "--if", first)
+		assert.Equal(t, second, digest("stable"))
+		run(0, "moved", "add", "--move", at+"@"+first, "stable", "new")
+		assert.Equal(t, first, digest("stable"))
+		run(4, "gone", "move", at+":gone", "2.0.0")
+		run(1, "take another name", "rename", at+":new", "stable")
+		run(0, "is called newest now", "rename", at+":new", "newest")
+		assert.Equal(t, first, digest("newest"))
+		run(4, "no tag new", "remove", at+":new", "--yes")
+		run(2, "--yes", "remove", at+":newest")
+		run(5, "points to "+first, "remove", at+":newest", "--if", second, "--yes")
+		run(0, "removed", "remove", at+":newest", "1.0", "--yes")
+		assert.Equal(t, 4, kit.Run(t, "identify", at+":newest").Code)
+		assert.Equal(t, first, digest("1.0.0"))
+		run(2, "no whole digest", "move", at+":stable", "2.0.0", "--if", first[:20])
+		run(2, "another repository", "move", at+":stable", address+"/berths/elsewhere:2.0.0")
+		run(2, "a digest stays", "remove", at+"@"+first, "--yes")
+		run(2, "named twice", "add", at+":1.0.0", "x", "x")
+	}
+	var log []api.TagMove
+	require.NoError(t, json.Unmarshal([]byte(kit.Must(t, "tag", "log", s.Address+"/berths/ours:newest", "--output", "json")), &log))
+	require.Len(t, log, 2)
+	assert.Empty(t, log[0].To)
+	assert.Equal(t, log[0].At, *log[1].Until)
+	done := kit.Run(t, "tag", "log", otherMake(t, s, true)+"/berths/ours")
+	assert.NotEqual(t, 0, done.Code)
+	assert.Contains(t, done.Err, "no Warthesis registry")
+
+	// One that does not remove tags says so, and what a rename left is told.
+	address := otherMake(t, s, false)
+	kit.LogInAs(t, address, kit.Admin, kit.Password)
+	done = kit.Run(t, "tag", "rename", address+"/berths/another:stable", "steady")
+	assert.Equal(t, 1, done.Code)
+	assert.Contains(t, done.Err, "has the tag steady now as well, and stable stays")
+	done = kit.Run(t, "tag", "remove", address+"/berths/another:stable", "--yes")
+	assert.Equal(t, 1, done.Code)
+	assert.Contains(t, done.Err, "does not remove tags alone")
+}
