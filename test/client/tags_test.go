@@ -101,3 +101,37 @@ func TestTagsAreChangedHereAndElsewhere(t *testing.T) {
 	assert.Equal(t, 1, done.Code)
 	assert.Contains(t, done.Err, "does not remove tags alone")
 }
+
+func TestWhoWaitsForATagHearsOfIt(t *testing.T) {
+	t.Parallel()
+	s := kit.Start(t, t.TempDir(), "--log-level", "debug")
+	layout, other := kit.NewImage(t, kit.Bytes(23, 1000)).Layout(t), kit.NewImage(t, kit.Bytes(24, 1000)).Layout(t)
+	for name, address := range map[string]string{"ours": s.Address, "another": otherMake(t, s, true)} {
+		kit.LogInAs(t, address, kit.Admin, kit.Password)
+		at := address + "/berths/" + name
+		kit.Must(t, "push", layout, at+":1.0.0")
+		first := strings.TrimSpace(kit.Must(t, "identify", at+":1.0.0"))
+		waits := func(path string, args ...string) <-chan kit.Result {
+			asked := strings.Count(s.Log(), path)
+			ended := make(chan kit.Result, 1)
+			go func() { ended <- kit.Run(t, append([]string{"wait"}, args...)...) }()
+			kit.Eventually(t, "the first question", func() bool { return strings.Count(s.Log(), path) > asked })
+			return ended
+		}
+		there := waits("method=HEAD path=/v2/berths/"+name+"/manifests/2.0.0", at+":2.0.0", "--within", "2m")
+		kit.Must(t, "push", other, at+":2.0.0")
+		second := strings.TrimSpace(kit.Must(t, "identify", at+":2.0.0"))
+		assert.Equal(t, kit.Result{Out: second + "\n"}, <-there, name)
+
+		moved := waits("method=HEAD path=/v2/berths/"+name+"/manifests/1.0.0", at+":1.0.0", "--not", first, "--within", "2m")
+		kit.Must(t, "tag", "move", at+":1.0.0", "2.0.0")
+		assert.Equal(t, kit.Result{Out: second + "\n"}, <-moved, name)
+
+		over := kit.Run(t, "wait", at+":1.0.0", "--is", first, "--within", "1s")
+		assert.Equal(t, 5, over.Code, over.Err)
+		assert.Contains(t, over.Err, "it points to "+second)
+		assert.Equal(t, 2, kit.Run(t, "wait", at+":1.0.0", "--is", first, "--moved").Code)
+		assert.Equal(t, 2, kit.Run(t, "wait", at+"@"+first, "--moved").Code)
+	}
+	assert.Contains(t, s.Log(), "path=/api/v1/changes status=200", "nobody heard of changes")
+}
