@@ -101,6 +101,8 @@ var rightsRoutes = []rightsRoute{
 	{says: "look at a repository", door: managementDoor, need: toPull, method: "GET", path: path("/api/v1/repository?repository={repository}"), done: 200},
 	{says: "look at its tags", door: managementDoor, need: toPull, method: "GET", path: path("/api/v1/tags?repository={repository}"), done: 200},
 	{says: "see what tags pointed to", door: managementDoor, need: toPull, method: "GET", path: path("/api/v1/tag-log?repository={repository}&tag=kept"), done: 200},
+	{says: "ask for the next version", door: managementDoor, need: toPull, method: "GET", path: path("/api/v1/next-version?repository={repository}"), done: 200},
+	{says: "hold the name of the next version", door: managementDoor, need: toPush, method: "POST", path: path("/api/v1/next-version?repository={repository}"), done: 200},
 	{says: "add or move a tag", door: managementDoor, need: toPush, method: "POST", path: path("/api/v1/tags?repository={repository}"),
 		body: func(w *rightsWorld, _ string) string {
 			w.number++

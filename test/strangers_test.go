@@ -73,7 +73,7 @@ func TestAClosedRepositoryInAnOpenNamespaceLooksLikeNone(t *testing.T) {
 		{"DELETE", "/v2/{r}/manifests/kept", ""}, {"DELETE", "/v2/{r}/manifests/" + manifest.Digest.String(), ""}, {"DELETE", "/v2/{r}/blobs/" + config.String(), ""},
 		{"POST", "/v2/mine/app/blobs/uploads/?mount=" + config.String() + "&from={r}", ""},
 		{"GET", "/api/token?scope=repository:{r}:pull,push,delete", ""}, {"GET", "/api/v1/repository?repository={r}", ""}, {"GET", "/api/v1/tags?repository={r}", ""},
-		{"GET", "/api/v1/tag-log?repository={r}", ""}, {"POST", "/api/v1/tags?repository={r}", `{"changes":[{"act":"move","tag":"kept","to":"kept"}]}`},
+		{"GET", "/api/v1/next-version?repository={r}", ""}, {"POST", "/api/v1/next-version?repository={r}", ""}, {"GET", "/api/v1/tag-log?repository={r}", ""}, {"POST", "/api/v1/tags?repository={r}", `{"changes":[{"act":"move","tag":"kept","to":"kept"}]}`},
 		{"POST", "/api/v1/tags?repository={r}", `{"changes":[{"act":"rename","tag":"kept","name":"lost"}]}`},
 		{"GET", "/api/v1/image?repository={r}&reference=kept", ""}, {"GET", "/api/v1/verdict?repository={r}&action=pull", ""}, {"GET", "/api/v1/verdict?repository={r}&action=push", ""},
 		{"GET", "/api/v1/verdict?repository={r}&action=delete", ""}, {"GET", "/api/v1/verdict?repository={r}&action=manage", ""}, {"GET", "/api/v1/roles?place={r}", ""},

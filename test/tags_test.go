@@ -206,3 +206,73 @@ func TestTagsAreListedByVersionAndByHowTheyBegin(t *testing.T) {
 	assert.Equal(t, []string{"1.10.0", "1.10.0-rc.10", "1.10.0-rc.2"}, list("&sort=version&prefix=1."))
 	assert.Equal(t, []string{"nightly-10", "nightly-9"}, list("&prefix=nightly"))
 }
+
+func TestTwoHundredWhoHoldTheNextVersionGetTwoHundred(t *testing.T) {
+	t.Parallel()
+	s := kit.Start(t, t.TempDir())
+	kit.AsAdmin(t, s, http.MethodPost, "/api/v1/teams", `{"name":"berths"}`)
+	for _, name := range []string{"jun", "marit"} {
+		kit.MakeAccount(t, s, name)
+		kit.AsAdmin(t, s, http.MethodPut, "/api/v1/roles", `{"place":"berths","account":"`+name+`","role":"writer"}`)
+	}
+	versions(t, s, "berths/app", "v1.2.0", "v1.3.0")
+	ask := func(method, query string, headers ...string) api.NextVersion {
+		answer, raw, err := s.Try(method, "/api/v1/next-version?repository=berths/app"+query, nil, headers...)
+		assert.NoError(t, err)
+		var next api.NextVersion
+		assert.Equal(t, http.StatusOK, answer.StatusCode, "%s", raw)
+		assert.NoError(t, json.Unmarshal(raw, &next))
+		return next
+	}
+	s.Do(http.MethodDelete, "/v2/berths/app/manifests/v1.3.0", nil)
+	assert.EqualValues(t, "v1.4.0", ask(http.MethodGet, "").Tag, "what was removed counts as used")
+	var secrets []string
+	for _, name := range []string{"jun", "marit"} {
+		var made struct{ Secret string }
+		require.NoError(t, json.Unmarshal(kit.AsAdmin(t, s, http.MethodPost, "/api/v1/tokens",
+			`{"account":"`+name+`","name":"build","scopes":[{"pattern":"*","actions":["pull","push","delete"]}]}`), &made))
+		secrets = append(secrets, made.Secret)
+	}
+	as := [][]string{kit.Basic("jun", secrets[0]), kit.Basic("marit", secrets[1])}
+	var mu sync.Mutex
+	held := map[oci.Tag]int{}
+	var wg sync.WaitGroup
+	for i := range 200 {
+		wg.Go(func() {
+			next := ask(http.MethodPost, "", as[i%2]...)
+			mu.Lock()
+			defer mu.Unlock()
+			assert.NotNil(t, next.HeldUntil)
+			assert.NotContains(t, held, next.Tag)
+			held[next.Tag] = i % 2
+		})
+	}
+	wg.Wait()
+	require.Len(t, held, 200)
+	assert.EqualValues(t, "v1.204.0", ask(http.MethodGet, "").Tag)
+	assert.EqualValues(t, "v1.203.1-rc.1", ask(http.MethodGet, "&part=patch&word=rc").Tag)
+	// Nobody else makes a tag of a name that is held, whatever the door.
+	tag, others := "v1.150.0", as[1-held["v1.150.0"]]
+	put := func(headers []string) (int, string) {
+		answer, body := s.Do(http.MethodPut, "/v2/berths/app/manifests/"+tag, bytes.NewReader(document(t, 0)), append([]string{"Content-Type", oci.MediaTypeImage}, headers...)...)
+		return answer.StatusCode, string(body)
+	}
+	code, body := put(others)
+	assert.Equal(t, http.StatusForbidden, code)
+	assert.Contains(t, body, "is held in berths/app for ")
+	for _, change := range []string{`{"act":"add","tag":"` + tag + `","to":"v1.2.0"}`, `{"act":"rename","tag":"v1.2.0","name":"` + tag + `"}`} {
+		kit.AsAdmin(t, s, http.MethodPut, "/api/v1/roles", `{"place":"berths","account":"jun","role":"curator"}`)
+		kit.AsAdmin(t, s, http.MethodPut, "/api/v1/roles", `{"place":"berths","account":"marit","role":"curator"}`)
+		answer, raw := s.Do(http.MethodPost, "/api/v1/tags?repository=berths/app", strings.NewReader(`{"changes":[`+change+`]}`), append([]string{"Content-Type", "application/json"}, others...)...)
+		assert.Equal(t, http.StatusForbidden, answer.StatusCode, "%s", raw)
+		assert.Contains(t, string(raw), "is held")
+	}
+	code, body = put(as[held[oci.Tag(tag)]])
+	assert.Equal(t, http.StatusCreated, code, body)
+	code, body = put(others)
+	assert.Equal(t, http.StatusCreated, code, "what is pushed is not held any more: %s", body)
+	for _, query := range []string{"&part=x", "&word=1", "&word=a-b", "&prefix=a%20b"} {
+		answer, raw := s.Do(http.MethodGet, "/api/v1/next-version?repository=berths/app"+query, nil)
+		assert.Equal(t, http.StatusUnprocessableEntity, answer.StatusCode, "%s: %s", query, raw)
+	}
+}

@@ -57,6 +57,38 @@ type TagMoveList struct {
 	Next  int64     `json:"next,omitempty" doc:"Pass it as before for the next page; absent on the last"`
 }
 
+// NextVersion is the next version of a repository.
+type NextVersion struct {
+	Tag oci.Tag `json:"tag"`
+	// HeldUntil is about when, since it counts while the service runs.
+	HeldUntil *time.Time `json:"held_until,omitempty" doc:"Until about when the name is held for the caller; absent where it was not asked for"`
+}
+
+// NextStep is which next version is wanted.
+type NextStep struct {
+	// Part is major, minor or patch.
+	Part string
+	// Word is that of a pre-release, "" for a release; Prefix stands before the version.
+	Word, Prefix string
+}
+
+// NextVersion returns the next version of a repository, and holds its name for the caller
+// where that is wanted.
+func (c *Client) NextVersion(ctx context.Context, name oci.Name, step NextStep, hold bool) (NextVersion, error) {
+	q := url.Values{"repository": {string(name)}, "part": {step.Part}}
+	for key, value := range map[string]string{"word": step.Word, "prefix": step.Prefix} {
+		if value != "" {
+			q.Set(key, value)
+		}
+	}
+	method := http.MethodGet
+	if hold {
+		method = http.MethodPost
+	}
+	var next NextVersion
+	return next, c.Do(ctx, method, "/api/v1/next-version", q, nil, &next)
+}
+
 // ChangeTags changes tags of a repository, all or none. It fails with CodeTagMoved where
 // a tag does not point to what a change says.
 func (c *Client) ChangeTags(ctx context.Context, name oci.Name, changes []TagChange) ([]TagChanged, error) {

@@ -5,6 +5,7 @@ import (
 	"errors"
 
 	"warthesis/internal/oci"
+	"warthesis/internal/record/tagnames"
 	"warthesis/internal/rule"
 )
 
@@ -52,6 +53,12 @@ func (v View) TagTarget(repository int64, name oci.Tag) (digest oci.Digest, err 
 		repository, name).Scan(&digest).Error
 }
 
+// TagNames are the names that tags of a repository ever had, seen at served time in
+// nanoseconds.
+func (v View) TagNames(repository, served int64) tagnames.Names {
+	return tagnames.Names{DB: v.db, RepositoryID: repository, Served: served}
+}
+
 // liveTag returns a tag that is not gone, or ErrNotFound.
 func (tx *Tx) liveTag(repository int64, name oci.Tag) (tag, error) {
 	return one[tag](tx.db.Where("repository_id = ? AND name = ? AND "+liveTags, repository, name))
@@ -59,11 +66,14 @@ func (tx *Tx) liveTag(repository int64, name oci.Tag) (tag, error) {
 
 // MoveTag points a tag at a manifest of its repository, makes it where it is
 // missing, and writes the tag log. A tag that points there already is left alone,
-// and moved is false.
+// and moved is false. It fails with tagnames.HeldError.
 func (tx *Tx) MoveTag(repository Repository, name oci.Tag, to Manifest, by Actor) (moved bool, err error) {
 	there, err := tx.liveTag(repository.ID, name)
 	switch {
 	case errors.Is(err, ErrNotFound):
+		if err := tx.TagNames(repository.ID, tx.Served()).Use(name, by.Account); err != nil {
+			return false, err
+		}
 		err = tx.db.Create(&tag{
 			RepositoryID: repository.ID, Name: name, OrderKey: rule.OrderKey(string(name)),
 			ManifestID: to.ID, MovedAt: tx.Now(), MovedServed: tx.Served(), MovedBy: by.Account,
@@ -121,7 +131,7 @@ func (tx *Tx) SettleTags(m Manifest) error {
 
 // RenameTag gives a tag another name, with its counts, and writes the log of both. It
 // fails with ErrNotFound where there is no such tag, and with ErrTaken where there is one
-// of the other name.
+// of the other name, or tagnames.HeldError.
 func (tx *Tx) RenameTag(repository Repository, name, to oci.Tag, by Actor) error {
 	there, err := tx.liveTag(repository.ID, name)
 	if err != nil {
@@ -131,6 +141,9 @@ func (tx *Tx) RenameTag(repository Repository, name, to oci.Tag, by Actor) error
 	case err == nil:
 		return ErrTaken
 	case !errors.Is(err, ErrNotFound):
+		return err
+	}
+	if err := tx.TagNames(repository.ID, tx.Served()).Use(to, by.Account); err != nil {
 		return err
 	}
 	for _, n := range []oci.Tag{name, to} {

@@ -153,7 +153,7 @@ func (r *Registry) PushManifest(ctx context.Context, p ManifestPush) (record.Man
 			return err
 		},
 	})
-	return row, err
+	return row, r.heldInWords(p.Name, err)
 }
 
 func acceptManifest(ctx context.Context, tx *record.Tx, to target, p ManifestPush, parsed oci.Manifest, row record.Manifest, document record.Blob) (record.Manifest, error) {

@@ -92,7 +92,7 @@ func (r *Registry) ChangeTags(ctx context.Context, name oci.Name, changes []TagC
 		}
 		return nil
 	})
-	return done, err
+	return done, r.heldInWords(name, err)
 }
 
 func changeTag(ctx context.Context, tx *record.Tx, in record.Repository, change TagChange) (TagChanged, error) {

@@ -41,3 +41,55 @@ func TestKeysSortAsVersionsDo(t *testing.T) {
 	assert.Equal(t, ordered, mixed)
 	assert.Equal(t, OrderKey("1.2.3"), OrderKey("v1.2.3"), "a v makes no difference")
 }
+
+func TestTheNextVersionIsBehindWhatThereIs(t *testing.T) {
+	for _, try := range []struct{ tag, prefix, version string }{
+		{"1.4.0", "", "1.4.0"}, {"v1.4.0-rc.2", "", "1.4.0-rc.2"}, {"planner-1.4.0", "planner-", "1.4.0"}, {"planner-v1.4.0", "planner-", "1.4.0"}, {"a11.2.3", "a", "11.2.3"},
+		{"latest", "", ""}, {"1.2", "", ""}, {"1.2.3.4", "", ""}, {"0.01.2.3", "", ""}, {"planner-01.2.3", "", ""},
+	} {
+		prefix, v, ok := SplitVersion(try.tag)
+		assert.Equal(t, try.prefix, prefix, try.tag)
+		if assert.Equal(t, try.version != "", ok, try.tag) && ok {
+			assert.Equal(t, try.version, v.String())
+		}
+	}
+	assert.True(t, HasV("planner-v1.4.0"))
+	assert.False(t, HasV("planner-1.4.0"))
+	for _, try := range []struct {
+		last string
+		part Part
+		next string
+	}{
+		{"", Major, "1.0.0"}, {"", Minor, "0.1.0"}, {"", Patch, "0.0.1"}, {"1.2.3", Major, "2.0.0"}, {"1.2.3", Minor, "1.3.0"}, {"1.2.9", Patch, "1.2.10"},
+		{"1.2.99999999999999999999", Patch, "1.2.100000000000000000000"},
+	} {
+		last, _ := ParseVersion(try.last)
+		assert.Equal(t, try.next, NextRelease(last, try.part).String())
+	}
+	release, _ := ParseVersion("1.4.0")
+	from, below := release.PreReleaseKeys("rc")
+	in := func(tag string) bool {
+		key := OrderKey(tag)
+		return bytes.Compare(from, key) <= 0 && bytes.Compare(key, below) < 0
+	}
+	for tag, is := range map[string]bool{
+		"1.4.0-rc.1": true, "1.4.0-rc.99": true, "v1.4.0-rc.0": true, "1.4.0": false, "1.4.0-rc": false, "1.4.0-rca.1": false, "1.4.0-beta.1": false, "1.4.1-rc.1": false, "1.4.0-rc.x": false,
+	} {
+		assert.Equal(t, is, in(tag), tag)
+	}
+	for _, try := range []struct {
+		step  Step
+		next  string
+		names []string
+	}{
+		{Step{Part: Minor}, "v1.5.0", []string{"v1.4.0", "1.3.9", "latest", "planner-7.0.0", "1.4.0-rc.9", "20240101"}},
+		{Step{Part: Patch, Word: "rc"}, "1.4.1-rc.11", []string{"1.4.0", "1.4.1-rc.9", "1.4.1-rc.10", "1.4.1-beta.12", "1.4.2-rc.1"}},
+		{Step{Part: Major, Word: "beta"}, "2.0.0-beta.1", []string{"1.4.0", "2.0.0-rc.1"}},
+		{Step{Part: Minor, Prefix: "planner-"}, "planner-v7.1.0", []string{"1.4.0", "planner-v7.0.0", "board-9.0.0"}},
+		{Step{Part: Minor, Word: "rc"}, "v0.1.0-rc.2", []string{"v0.1.0-rc.1"}},
+		{Step{Part: Minor}, "0.1.0", nil},
+	} {
+		assert.Equal(t, try.next, try.step.From(try.names), try)
+	}
+	assert.Equal(t, "1.4.0-rc.10", release.PreRelease("rc", 9).NextPreRelease().String())
+}

@@ -135,3 +135,38 @@ func TestWhoWaitsForATagHearsOfIt(t *testing.T) {
 	}
 	assert.Contains(t, s.Log(), "path=/api/v1/changes status=200", "nobody heard of changes")
 }
+
+func TestTheNextVersionIsPrintedHeldOrPushed(t *testing.T) {
+	t.Parallel()
+	s := kit.Start(t, t.TempDir())
+	layout := kit.NewImage(t, kit.Bytes(25, 1000)).Layout(t)
+	for name, address := range map[string]string{"ours": s.Address, "another": otherMake(t, s, true)} {
+		kit.LogInAs(t, address, kit.Admin, kit.Password)
+		at := address + "/berths/" + name
+		next := func(args ...string) string {
+			return strings.TrimSpace(kit.Must(t, append([]string{"next", at}, args...)...))
+		}
+		assert.Equal(t, "0.1.0", next(), "%s: the first push makes the repository", name)
+		assert.Equal(t, "0.1.0", next("minor", "--push", layout))
+		kit.Must(t, "push", layout, at+":v1.9.0")
+		kit.Must(t, "push", layout, at+":planner-2.0.0-rc.1")
+		assert.Equal(t, "v1.9.1", next("patch"))
+		assert.Equal(t, "VERSION=v1.10.0-rc.1", next("--word", "rc", "--as", "VERSION"))
+		assert.Equal(t, "planner-0.1.0", next("--prefix", "planner-"))
+		assert.Equal(t, "v2.0.0", next("major", "--push", layout))
+		assert.Equal(t, 0, kit.Run(t, "identify", at+":v2.0.0").Code)
+		kit.Must(t, "tag", "remove", at+":v2.0.0", "--yes")
+		piped := kit.RunWith(t, "3.0.0\nnone\n3.1.0-rc.4\n", "next", at, "--word", "rc", "--from-stdin")
+		assert.Equal(t, kit.Result{Out: "3.1.0-rc.5\n"}, piped)
+		for _, wrong := range [][]string{{"big"}, {"--word", "1"}, {"--from-stdin", "--hold"}, {"--output", "json", "--as", "X"}} {
+			assert.Equal(t, 2, kit.Run(t, append([]string{"next", at}, wrong...)...).Code, wrong)
+		}
+		held := kit.Run(t, "next", at, "major", "--hold")
+		if name == "another" {
+			assert.Contains(t, held.Err, "cannot hold a name")
+			continue
+		}
+		assert.Equal(t, "v3.0.0\n", held.Out, held.Err)
+		assert.Equal(t, "v4.0.0", next("major"))
+	}
+}

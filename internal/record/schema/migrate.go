@@ -75,9 +75,7 @@ func Migrate(file string) error {
 	if version == len(names) {
 		return shrink(ctx, conn, file)
 	}
-	if err := conn.Raw(func(c any) error {
-		return c.(*sqlite3.SQLiteConn).RegisterFunc("order_key", rule.OrderKey, true)
-	}); err != nil {
+	if err := conn.Raw(addFunctions); err != nil {
 		return err
 	}
 	if version > 0 {
@@ -92,6 +90,31 @@ func Migrate(file string) error {
 		}
 	}
 	return shrink(ctx, conn, file)
+}
+
+// addFunctions gives a connection what migrations ask about tags.
+func addFunctions(c any) error {
+	var errs []error
+	for name, function := range map[string]any{
+		"order_key": rule.OrderKey,
+		"version_prefix": func(tag string) string {
+			prefix, _, _ := rule.SplitVersion(tag)
+			return prefix
+		},
+		"version_key": func(tag string) any {
+			if _, v, ok := rule.SplitVersion(tag); ok {
+				return v.Key()
+			}
+			return nil
+		},
+		"is_release": func(tag string) bool {
+			_, v, ok := rule.SplitVersion(tag)
+			return ok && v.IsRelease()
+		},
+	} {
+		errs = append(errs, c.(*sqlite3.SQLiteConn).RegisterFunc(name, function, true))
+	}
+	return errors.Join(errs...)
 }
 
 // copyFirst copies the records before they are changed, where the disk has room for

@@ -18,6 +18,8 @@ func Register(_ gin.IRouter, a huma.API, o *desk.Desk) {
 	huma.Register(a, desk.At(http.MethodGet, "/tags", "tags", "List the tags of a repository"), d.tags)
 	huma.Register(a, desk.At(http.MethodPost, "/tags", "change-tags", "Add, move, rename and remove tags, all or none"), d.changeTags)
 	huma.Register(a, desk.At(http.MethodGet, "/tag-log", "tag-log", "List what tags pointed to, when and by whom"), d.tagLog)
+	huma.Register(a, desk.At(http.MethodGet, "/next-version", "next-version", "Tell the next version of a repository"), d.nextVersion)
+	huma.Register(a, desk.At(http.MethodPost, "/next-version", "hold-next-version", "Hold the name of the next version for the caller"), d.holdNextVersion)
 	huma.Register(a, desk.At(http.MethodGet, "/image", "image", "Look into an image, an index or an artifact"), d.image)
 	huma.Register(a, desk.At(http.MethodGet, "/find", "find", "Find a repository, a tag or a digest"), d.find)
 }
