@@ -32,6 +32,8 @@ const (
 	toPull
 	toPush
 	toDelete
+	// moving names takes both.
+	toPushAndDelete
 	toManage
 	// a role in the namespace, whatever it is.
 	toBeMember
@@ -103,10 +105,19 @@ var rightsRoutes = []rightsRoute{
 	{says: "see what tags pointed to", door: managementDoor, need: toPull, method: "GET", path: path("/api/v1/tag-log?repository={repository}&tag=kept"), done: 200},
 	{says: "ask for the next version", door: managementDoor, need: toPull, method: "GET", path: path("/api/v1/next-version?repository={repository}"), done: 200},
 	{says: "hold the name of the next version", door: managementDoor, need: toPush, method: "POST", path: path("/api/v1/next-version?repository={repository}"), done: 200},
-	{says: "add or move a tag", door: managementDoor, need: toPush, method: "POST", path: path("/api/v1/tags?repository={repository}"),
+	{says: "add a tag to what is there", door: managementDoor, need: toPush, method: "POST", path: path("/api/v1/tags?repository={repository}"),
 		body: func(w *rightsWorld, _ string) string {
 			w.number++
-			return fmt.Sprintf(`{"changes":[{"act":"add","tag":"added%d","to":%q},{"act":"move","tag":"added%d","to":%q}]}`, w.number, w.manifest, w.number, w.manifest)
+			return fmt.Sprintf(`{"changes":[{"act":"add","tag":"added%d","to":%q}]}`, w.number, w.manifest)
+		}, done: 200},
+	{says: "move a tag by hand", door: managementDoor, need: toPushAndDelete, method: "POST", path: path("/api/v1/tags?repository={repository}"),
+		body: func(w *rightsWorld, _ string) string {
+			return fmt.Sprintf(`{"changes":[{"act":"move","tag":"kept","to":%q}]}`, w.manifest)
+		}, done: 200},
+	{says: "rename a tag", door: managementDoor, need: toPushAndDelete, method: "POST", path: path("/api/v1/tags?repository={repository}"),
+		body: func(w *rightsWorld, _ string) string {
+			w.number++
+			return fmt.Sprintf(`{"changes":[{"act":"add","tag":"called%[1]d","to":%[2]q},{"act":"rename","tag":"called%[1]d","name":"renamed%[1]d"}]}`, w.number, w.manifest)
 		}, done: 200},
 	{says: "remove a tag", door: managementDoor, need: toDelete, method: "POST", path: path("/api/v1/tags?repository={repository}"),
 		body: func(w *rightsWorld, repository string) string {
@@ -220,6 +231,8 @@ func (c rightsCaller) has(n need, open bool) bool {
 		return rank >= 2 && scoped("push")
 	case toDelete:
 		return rank >= 3 && scoped("delete")
+	case toPushAndDelete:
+		return rank >= 3 && scoped("push") && scoped("delete")
 	case toManage:
 		return rank >= 4 && scoped("manage")
 	case toBeMember:
@@ -250,7 +263,7 @@ func (c rightsCaller) status(r rightsRoute, open bool) int {
 	switch r.need {
 	case toBeMember:
 		return http.StatusNotFound
-	case toCheck, toPull, toPush, toDelete, toManage:
+	case toCheck, toPull, toPush, toDelete, toPushAndDelete, toManage:
 		if !known && r.unknown != 0 {
 			return r.unknown
 		}

@@ -179,6 +179,12 @@ func TestChangesOfTagsAreDoneAllOrNone(t *testing.T) {
 	assert.Equal(t, digests[0].String(), target(t, s, "a", "1.0"))
 	assert.Equal(t, digests[0].String(), target(t, s, "a", "2.0"))
 	assert.Empty(t, target(t, s, "a", "old"))
+	// The audit log tells what was done by hand from what was pushed.
+	for kind, times := range map[string]int{"tag-moved": 2, "tag-added": 1, "tag-moved-by-hand": 3, "tag-deleted": 3} {
+		var lines api.LineList
+		require.NoError(t, json.Unmarshal(kit.AsAdmin(t, s, http.MethodGet, "/api/v1/audit?kind="+kind, ""), &lines))
+		assert.Len(t, lines.Lines, times, kind)
+	}
 	var log api.TagMoveList
 	require.NoError(t, json.Unmarshal(kit.AsAdmin(t, s, http.MethodGet, "/api/v1/tag-log?repository=a&tag=old", ""), &log))
 	require.Len(t, log.Moves, 2, "a tag that is gone has its log")

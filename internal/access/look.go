@@ -246,7 +246,7 @@ func (a *Access) Hears(ctx context.Context, c Caller, e record.Event) bool {
 		return true
 	}
 	switch e.Kind {
-	case record.EventManifestPushed, record.EventManifestDeleted, record.EventTagMoved, record.EventTagDeleted, record.EventBlobDeleted:
+	case record.EventManifestPushed, record.EventManifestDeleted, record.EventTagMoved, record.EventTagAdded, record.EventTagMovedByHand, record.EventTagDeleted, record.EventBlobDeleted:
 		// As of now: the name must still mean the repository that it meant.
 		now, err := a.records.Repository(ctx, e.Repository)
 		if err != nil || now.ID != e.RepositoryID {

@@ -82,9 +82,9 @@ func actionOf(kind record.EventKind) Action {
 	switch kind {
 	case record.EventPull:
 		return Pull
-	case record.EventManifestPushed, record.EventTagMoved:
+	case record.EventManifestPushed, record.EventTagMoved, record.EventTagAdded:
 		return Push
-	case record.EventManifestDeleted, record.EventTagDeleted, record.EventBlobDeleted:
+	case record.EventManifestDeleted, record.EventTagMovedByHand, record.EventTagDeleted, record.EventBlobDeleted:
 		return Delete
 	case record.EventRepositoryChanged, record.EventRepositoryRemoved, record.EventRepositoryRestored, record.EventRoleGranted, record.EventRoleTaken:
 		return Manage

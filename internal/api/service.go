@@ -23,7 +23,7 @@ type Service struct {
 
 // Change is something that happened, as it is told to open consoles.
 type Change struct {
-	Kind       string     `json:"kind" doc:"manifest-pushed, manifest-deleted, tag-moved, tag-deleted or blob-deleted"`
+	Kind       string     `json:"kind" doc:"manifest-pushed, manifest-deleted, tag-moved, tag-added, tag-moved-by-hand, tag-deleted or blob-deleted"`
 	Repository oci.Name   `json:"repository"`
 	Tag        oci.Tag    `json:"tag,omitempty"`
 	Digest     oci.Digest `json:"digest,omitempty"`

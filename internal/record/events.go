@@ -18,8 +18,12 @@ const (
 	EventManifestDeleted EventKind = "manifest-deleted"
 	EventTagMoved        EventKind = "tag-moved"
 	EventTagDeleted      EventKind = "tag-deleted"
-	EventBlobDeleted     EventKind = "blob-deleted"
-	EventPull            EventKind = "pull"
+	// EventTagAdded is a tag that was given to what is there, without a push;
+	// EventTagMovedByHand one that was there already, or another one's new name.
+	EventTagAdded       EventKind = "tag-added"
+	EventTagMovedByHand EventKind = "tag-moved-by-hand"
+	EventBlobDeleted    EventKind = "blob-deleted"
+	EventPull           EventKind = "pull"
 	// EventRefused is a request that a right refused; Detail says which was missing.
 	EventRefused EventKind = "refused"
 

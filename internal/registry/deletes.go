@@ -9,16 +9,18 @@ import (
 	"warthesis/internal/record"
 )
 
-// inLive changes a repository that is there still, by a change of a kind.
-func (r *Registry) inLive(ctx context.Context, found record.Repository, kind string, do func(*record.Tx) error) error {
+// inLive changes a repository that is there still, as it is in the change, by a change of
+// a kind.
+func (r *Registry) inLive(ctx context.Context, found record.Repository, kind string, do func(*record.Tx, record.Repository) error) error {
 	return r.records.Update(ctx, kind, func(tx *record.Tx) error {
-		if _, err := tx.LiveRepository(found.ID); err != nil {
-			if errors.Is(err, record.ErrNotFound) {
-				err = oci.Errorf(oci.CodeNameUnknown, "the repository %s was removed a moment ago", found.Name)
-			}
+		now, err := tx.LiveRepository(found.ID)
+		if errors.Is(err, record.ErrNotFound) {
+			err = oci.Errorf(oci.CodeNameUnknown, "the repository %s was removed a moment ago", found.Name)
+		}
+		if err != nil {
 			return err
 		}
-		return do(tx)
+		return do(tx, now)
 	})
 }
 
@@ -36,7 +38,7 @@ func (r *Registry) DeleteManifest(ctx context.Context, name oci.Name, digest oci
 	if err != nil {
 		return err
 	}
-	return r.inLive(ctx, found, "delete", func(tx *record.Tx) error {
+	return r.inLive(ctx, found, "delete", func(tx *record.Tx, found record.Repository) error {
 		there, err := tx.Manifests(found.ID, []oci.Digest{digest})
 		if err != nil {
 			return err
@@ -74,7 +76,7 @@ func (r *Registry) DeleteBlob(ctx context.Context, name oci.Name, digest oci.Dig
 	if err != nil {
 		return err
 	}
-	err = r.inLive(ctx, found, "delete", func(tx *record.Tx) error {
+	err = r.inLive(ctx, found, "delete", func(tx *record.Tx, found record.Repository) error {
 		if err := refuseNamed(tx, found, digest, oci.RelationConfig, oci.RelationLayer, oci.RelationChild); err != nil {
 			return err
 		}

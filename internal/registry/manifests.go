@@ -182,7 +182,7 @@ func acceptManifest(ctx context.Context, tx *record.Tx, to target, p ManifestPus
 		if err := p.checkTag(tx, repository, tag, kept.Digest); err != nil {
 			return row, err
 		}
-		if err := moveTag(ctx, tx, repository, tag, kept, actor(ctx)); err != nil {
+		if err := moveTag(ctx, tx, repository, tag, kept, actor(ctx), record.EventTagMoved); err != nil {
 			return row, err
 		}
 	}

@@ -32,7 +32,7 @@ func (r *Registry) HoldNextVersion(ctx context.Context, name oci.Name, step rule
 	if err != nil {
 		return "", until, err
 	}
-	err = r.inLive(ctx, found, "hold-tag-name", func(tx *record.Tx) error {
+	err = r.inLive(ctx, found, "hold-tag-name", func(tx *record.Tx, found record.Repository) (err error) {
 		names := tx.TagNames(found.ID, tx.Served())
 		if tag, err = names.Next(step); err != nil {
 			return err

@@ -84,7 +84,7 @@ func (r *Registry) ChangeTags(ctx context.Context, name oci.Name, changes []TagC
 		return nil, err
 	}
 	done := make([]TagChanged, len(changes))
-	err = r.inLive(ctx, found, "change-tags", func(tx *record.Tx) error {
+	err = r.inLive(ctx, found, "change-tags", func(tx *record.Tx, found record.Repository) (err error) {
 		for i, change := range changes {
 			if done[i], err = changeTag(ctx, tx, found, change); err != nil {
 				return err
@@ -123,7 +123,11 @@ func changeTag(ctx context.Context, tx *record.Tx, in record.Repository, change 
 	if done.After = to.Digest; change.Act == ActAdd && done.Before != "" && done.Before != done.After {
 		return done, oci.Errorf(oci.CodeInUse, "there is a tag %s in %s already, which points to %s; move it, or take another name", change.Tag, in.Name, done.Before)
 	}
-	return done, moveTag(ctx, tx, in, change.Tag, to, by)
+	kind := record.EventTagAdded
+	if done.Before != "" {
+		kind = record.EventTagMovedByHand
+	}
+	return done, moveTag(ctx, tx, in, change.Tag, to, by, kind)
 }
 
 func noTag(in oci.Name, tag oci.Tag) error {
@@ -156,13 +160,14 @@ func tagOrDigest(tx *record.Tx, in record.Repository, target string) (record.Man
 	return m, err
 }
 
-// moveTag points a tag at a manifest, and logs it where that is a change.
-func moveTag(ctx context.Context, tx *record.Tx, in record.Repository, tag oci.Tag, to record.Manifest, by record.Actor) error {
+// moveTag points a tag at a manifest, and logs it, as a kind of event, where that is a
+// change.
+func moveTag(ctx context.Context, tx *record.Tx, in record.Repository, tag oci.Tag, to record.Manifest, by record.Actor, kind record.EventKind) error {
 	moved, err := tx.MoveTag(in, tag, to, by)
 	if err != nil || !moved {
 		return err
 	}
-	move := event(ctx, record.EventTagMoved, in)
+	move := event(ctx, kind, in)
 	move.Tag, move.Digest = tag, to.Digest
 	return tx.Log(move)
 }
@@ -175,7 +180,7 @@ func renameTag(ctx context.Context, tx *record.Tx, in record.Repository, change 
 	if err != nil {
 		return err
 	}
-	went, came := event(ctx, record.EventTagDeleted, in), event(ctx, record.EventTagMoved, in)
+	went, came := event(ctx, record.EventTagDeleted, in), event(ctx, record.EventTagMovedByHand, in)
 	went.Tag, went.Digest, went.Detail = change.Tag, digest, "renamed to "+string(change.Name)
 	came.Tag, came.Digest, came.Detail = change.Name, digest, "renamed from "+string(change.Tag)
 	return errors.Join(tx.Log(went), tx.Log(came))

@@ -2,6 +2,7 @@ package image
 
 import (
 	"context"
+	"slices"
 	"strings"
 
 	"warthesis/internal/access"
@@ -19,10 +20,10 @@ type tagChangesInput struct {
 	Body    api.TagChanges
 }
 
-// acts are the rights that changes of tags take. Whoever may push moves tags that way
-// as well; a name goes by the word of whoever may delete.
+// acts are the rights that changes of tags take: moving them by hand is for whoever may
+// also remove.
 var acts = map[registry.Act][]access.Action{
-	registry.ActAdd: {access.Push}, registry.ActMove: {access.Push},
+	registry.ActAdd: {access.Push}, registry.ActMove: {access.Push, access.Delete},
 	registry.ActRename: {access.Push, access.Delete}, registry.ActRemove: {access.Delete},
 }
 
@@ -32,13 +33,16 @@ func (d *door) changeTags(ctx context.Context, in *tagChangesInput) (*desk.Reply
 		return nil, desk.Refusal(err)
 	}
 	changes := make([]registry.TagChange, len(in.Body.Changes))
+	var needed []access.Action
 	for i, given := range in.Body.Changes {
 		if changes[i], err = readTagChange(given); err != nil {
 			return nil, desk.Refusal(err)
 		}
-		if err := d.May(ctx, name, acts[changes[i].Act]...); err != nil {
-			return nil, desk.Refusal(err)
-		}
+		needed = append(needed, acts[changes[i].Act]...)
+	}
+	slices.Sort(needed)
+	if err := d.May(ctx, name, slices.Compact(needed)...); err != nil {
+		return nil, desk.Refusal(err)
 	}
 	if in.IfMatch != "" {
 		if err := matchOne(in.IfMatch, changes); err != nil {
