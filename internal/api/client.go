@@ -49,18 +49,30 @@ type List struct {
 	Limit int
 }
 
-// Query returns the list's part of an address.
-func (l List) Query() url.Values {
+// Given returns the query of what is given: empty values are left out.
+func Given(values map[string]string) url.Values {
 	q := url.Values{}
-	for key, value := range map[string]string{"contains": l.Contains, "prefix": l.Prefix, "sort": l.Sort, "after": l.After} {
+	for key, value := range values {
 		if value != "" {
 			q.Set(key, value)
 		}
 	}
+	return q
+}
+
+// Query returns the list's part of an address.
+func (l List) Query() url.Values {
+	q := Given(map[string]string{"contains": l.Contains, "prefix": l.Prefix, "sort": l.Sort, "after": l.After})
 	if l.Limit > 0 {
 		q.Set("limit", strconv.Itoa(l.Limit))
 	}
 	return q
+}
+
+// Me returns who the caller is, and what it may do.
+func (c *Client) Me(ctx context.Context) (Me, error) {
+	var me Me
+	return me, c.get(ctx, "/api/v1/me", nil, &me)
 }
 
 // Repositories returns a page of the repositories.

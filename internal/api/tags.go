@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"warthesis/internal/oci"
+	"warthesis/internal/rule"
 )
 
 // TagChange is one change of a tag.
@@ -64,23 +65,10 @@ type NextVersion struct {
 	HeldUntil *time.Time `json:"held_until,omitempty" doc:"Until about when the name is held for the caller; absent where it was not asked for"`
 }
 
-// NextStep is which next version is wanted.
-type NextStep struct {
-	// Part is major, minor or patch.
-	Part string
-	// Word is that of a pre-release, "" for a release; Prefix stands before the version.
-	Word, Prefix string
-}
-
 // NextVersion returns the next version of a repository, and holds its name for the caller
 // where that is wanted.
-func (c *Client) NextVersion(ctx context.Context, name oci.Name, step NextStep, hold bool) (NextVersion, error) {
-	q := url.Values{"repository": {string(name)}, "part": {step.Part}}
-	for key, value := range map[string]string{"word": step.Word, "prefix": step.Prefix} {
-		if value != "" {
-			q.Set(key, value)
-		}
-	}
+func (c *Client) NextVersion(ctx context.Context, name oci.Name, step rule.Step, hold bool) (NextVersion, error) {
+	q := Given(map[string]string{"repository": string(name), "part": string(step.Part), "word": step.Word, "prefix": step.Prefix})
 	method := http.MethodGet
 	if hold {
 		method = http.MethodPost
@@ -99,10 +87,7 @@ func (c *Client) ChangeTags(ctx context.Context, name oci.Name, changes []TagCha
 
 // TagLog returns up to limit lines of a tag's log, or with "" of those of all tags.
 func (c *Client) TagLog(ctx context.Context, name oci.Name, tag oci.Tag, before int64, limit int) (TagMoveList, error) {
-	q := url.Values{"repository": {string(name)}, "limit": {strconv.Itoa(limit)}}
-	if tag != "" {
-		q.Set("tag", string(tag))
-	}
+	q := Given(map[string]string{"repository": string(name), "tag": string(tag), "limit": strconv.Itoa(limit)})
 	if before != 0 {
 		q.Set("before", strconv.FormatInt(before, 10))
 	}

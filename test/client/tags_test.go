@@ -142,12 +142,14 @@ func TestTheNextVersionIsPrintedHeldOrPushed(t *testing.T) {
 	layout := kit.NewImage(t, kit.Bytes(25, 1000)).Layout(t)
 	for name, address := range map[string]string{"ours": s.Address, "another": otherMake(t, s, true)} {
 		kit.LogInAs(t, address, kit.Admin, kit.Password)
-		at := address + "/berths/" + name
+		at := address + "/" + name + "/seatmap"
 		next := func(args ...string) string {
 			return strings.TrimSpace(kit.Must(t, append([]string{"next", at}, args...)...))
 		}
 		assert.Equal(t, "0.1.0", next(), "%s: the first push makes the repository", name)
-		assert.Equal(t, "0.1.0", next("minor", "--push", layout))
+		pushed := kit.Run(t, "next", at, "minor", "--push", layout)
+		assert.Equal(t, "0.1.0\n", pushed.Out)
+		assert.Equal(t, name == "ours", strings.Contains(pushed.Err, "The push made the namespace "+name), "%s: %s", name, pushed.Err)
 		kit.Must(t, "push", layout, at+":v1.9.0")
 		kit.Must(t, "push", layout, at+":planner-2.0.0-rc.1")
 		assert.Equal(t, "v1.9.1", next("patch"))

@@ -14,7 +14,6 @@ import (
 	"warthesis/internal/cli/site"
 	"warthesis/internal/cli/term"
 	"warthesis/internal/oci"
-	"warthesis/internal/peer"
 	"warthesis/internal/rule"
 )
 
@@ -91,7 +90,7 @@ func (n *nextFlags) ask(ctx context.Context, c *site.Call) (api.NextVersion, err
 	if n.from {
 		return n.fromInput(c)
 	}
-	next, err := c.NextVersion(ctx, c.Place.Name, api.NextStep{Part: string(n.step.Part), Word: n.step.Word, Prefix: n.step.Prefix}, n.hold || n.pushed != "")
+	next, err := c.NextVersion(ctx, c.Place.Name, n.step, n.hold || n.pushed != "")
 	switch {
 	case errors.Is(err, api.ErrOtherMake):
 		return n.byStandard(ctx, c)
@@ -112,7 +111,9 @@ func (n *nextFlags) fromInput(c *site.Call) (api.NextVersion, error) {
 		if len(names) == mostNames {
 			return api.NextVersion{}, term.Usage("standard input has more than %d names", mostNames)
 		}
-		names = append(names, strings.TrimSpace(lines.Text()))
+		if name := strings.TrimSpace(lines.Text()); len(name) <= oci.MaxTagLength {
+			names = append(names, name)
+		}
 	}
 	if err := lines.Err(); err != nil {
 		return api.NextVersion{}, fmt.Errorf("read names from standard input: %w", err)
@@ -151,15 +152,7 @@ func (n *nextFlags) push(ctx context.Context, c *site.Call, tag oci.Tag) error {
 	if err != nil {
 		return err
 	}
-	client, err := c.R.Peer(c.Registry)
-	if err != nil {
-		return err
-	}
-	watch := term.NewWatcher(c.T, c.JSON())
-	err = client.PushImage(ctx, c.Place.Name, entry.Descriptor, []oci.Tag{tag}, func(d oci.Descriptor) (peer.Content, error) { return source.Open(d) }, watch)
-	watch.Stop()
-	if err != nil {
-		return fmt.Errorf("push %s:%s: %w", c.Place, tag, err)
-	}
-	return nil
+	to := target{refs: []oci.Reference{{Registry: c.Registry, Name: c.Place.Name, Tag: tag}}, tags: []oci.Tag{tag}}
+	_, err = pushTo(ctx, c, source.Source, entry.Descriptor, to)
+	return err
 }

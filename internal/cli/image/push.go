@@ -71,27 +71,36 @@ type target struct {
 func pushAll(ctx context.Context, c *site.Call, source *layout.Source, d oci.Descriptor, targets []target) error {
 	report := transferReport{Digest: d.Digest, MediaType: d.MediaType}
 	for i, one := range targets {
-		client, err := c.R.Peer(one.refs[0].Registry)
+		watch, err := pushTo(ctx, c, source, d, one)
 		if err != nil {
-			return err
-		}
-		lacks := lacksNamespace(ctx, c, one.refs[0])
-		watch := term.NewWatcher(c.T, c.JSON())
-		err = client.PushImage(ctx, one.refs[0].Name, d, one.tags, func(d oci.Descriptor) (peer.Content, error) { return source.Open(d) }, watch)
-		watch.Stop()
-		if err != nil {
-			err = fmt.Errorf("push %s: %w", one.refs[0], err)
 			if i > 0 {
 				err = fmt.Errorf("%w (what stands before it among the references is there: %s)", err, targets[0].refs[0])
 			}
 			return err
 		}
 		report.add(watch, one.refs)
-		if lacks {
-			sayMade(c, one.refs[0])
-		}
 	}
 	return reportTransfer(c, "Pushed", report)
+}
+
+// pushTo sends an image to one repository.
+func pushTo(ctx context.Context, c *site.Call, source *layout.Source, d oci.Descriptor, to target) (*term.Watcher, error) {
+	first := to.refs[0]
+	client, err := c.R.Peer(first.Registry)
+	if err != nil {
+		return nil, err
+	}
+	lacks := lacksNamespace(ctx, c, first)
+	watch := term.NewWatcher(c.T, c.JSON())
+	err = client.PushImage(ctx, first.Name, d, to.tags, func(d oci.Descriptor) (peer.Content, error) { return source.Open(d) }, watch)
+	watch.Stop()
+	if err != nil {
+		return nil, fmt.Errorf("push %s: %w", first, err)
+	}
+	if lacks {
+		sayMade(c, first)
+	}
+	return watch, nil
 }
 
 // lacksNamespace reports whether a push will have to make the namespace, of a registry

@@ -42,16 +42,9 @@ func reportTransfer(c *site.Call, verb string, report transferReport) error {
 
 func (report *transferReport) write(to io.Writer, verb string) {
 	fmt.Fprintf(to, "%s %s: %s moved (%s), %s already there (%s)\n", verb, report.short[0],
-		blobs(report.MovedBlobs), term.Size(report.MovedBytes), blobs(report.SkippedBlobs), term.Size(report.SkippedBytes))
+		term.Count(report.MovedBlobs, "blob", "blobs"), term.Size(report.MovedBytes), term.Count(report.SkippedBlobs, "blob", "blobs"), term.Size(report.SkippedBytes))
 	fmt.Fprintf(to, "Digest:    %s\n", report.Digest)
 	for _, ref := range report.References {
 		fmt.Fprintf(to, "Reference: %s\n", ref)
 	}
-}
-
-func blobs(n int) string {
-	if n == 1 {
-		return "1 blob"
-	}
-	return fmt.Sprintf("%d blobs", n)
 }

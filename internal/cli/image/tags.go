@@ -39,6 +39,24 @@ func (o *onlyIf) read() (oci.Digest, error) {
 	return digest, nil
 }
 
+// changing changes the tag that the call names, where it is what it has to be.
+func (o *onlyIf) changing(make func(c *site.Call, tag oci.Tag) (api.TagChange, error)) func(context.Context, *site.Call) error {
+	return func(ctx context.Context, c *site.Call) error {
+		tag, err := ofTag(c.Image)
+		if err != nil {
+			return err
+		}
+		change, err := make(c, tag)
+		if err != nil {
+			return err
+		}
+		if change.If, err = o.read(); err != nil {
+			return err
+		}
+		return changeTags(ctx, c, []api.TagChange{change})
+	}
+}
+
 // readTags reads names of tags, each once.
 func readTags(names ...string) ([]oci.Tag, error) {
 	var tags []oci.Tag
@@ -113,21 +131,10 @@ func moveTag() site.Command {
 		Long:    "Points a tag at another image of its repository, named by a tag or a digest. What it pointed to stays, and is in the tag's log.",
 		Example: "  warthesis tag move localhost:7070/timetable/planner:stable 2.4.0",
 		On:      site.OnImage, Args: []site.Arg{{Name: "TO"}}, Facts: []api.TagChanged{}, Checks: true, Flags: only.addTo,
-		Run: func(ctx context.Context, c *site.Call) error {
-			tag, err := ofTag(c.Image)
-			if err != nil {
-				return err
-			}
+		Run: only.changing(func(c *site.Call, tag oci.Tag) (api.TagChange, error) {
 			to, err := targetIn(c, c.Args[0])
-			if err != nil {
-				return err
-			}
-			is, err := only.read()
-			if err != nil {
-				return err
-			}
-			return changeTags(ctx, c, []api.TagChange{{Act: "move", Tag: tag, To: to, If: is}})
-		},
+			return api.TagChange{Act: "move", Tag: tag, To: to}, err
+		}),
 	}
 }
 
@@ -156,21 +163,13 @@ func renameTag() site.Command {
 		Name: "rename", Short: "Give a tag another name",
 		Example: "  warthesis tag rename localhost:7070/timetable/planner:stabel stable",
 		On:      site.OnImage, Args: []site.Arg{{Name: "NAME"}}, Facts: []api.TagChanged{}, Checks: true, Flags: only.addTo,
-		Run: func(ctx context.Context, c *site.Call) error {
-			tag, err := ofTag(c.Image)
+		Run: only.changing(func(c *site.Call, tag oci.Tag) (api.TagChange, error) {
+			both, err := readTags(string(tag), c.Args[0])
 			if err != nil {
-				return err
+				return api.TagChange{}, err
 			}
-			to, err := readTags(string(tag), c.Args[0])
-			if err != nil {
-				return err
-			}
-			is, err := only.read()
-			if err != nil {
-				return err
-			}
-			return changeTags(ctx, c, []api.TagChange{{Act: "rename", Tag: tag, Name: to[1], If: is}})
-		},
+			return api.TagChange{Act: "rename", Tag: tag, Name: both[1]}, nil
+		}),
 	}
 }
 

@@ -30,7 +30,7 @@ func readNamespace(ctx context.Context, c *site.Call, name oci.Name) (found, err
 		{"Pushes that make repositories", "those of " + n.PushMakes}, {"Description of new repositories", n.NewDescription}, {"Labels of new repositories", labelsOf(n.NewLabels)},
 		{"Pulls in the audit log", term.YesNo(n.LogPulls)}, {"Repositories", strconv.FormatInt(n.Repositories, 10)}, {"Size", term.Size(n.Size)},
 		{"Made", term.When(&n.CreatedAt)}, {"Pushed", term.When(n.PushedAt)},
-	}, fmt.Sprintf("its %s (%s)", counted(n.Repositories, "repository", "repositories"), term.Size(n.Size))}, err
+	}, fmt.Sprintf("its %s (%s)", term.Count(n.Repositories, "repository", "repositories"), term.Size(n.Size))}, err
 }
 
 func openOrClosed(open bool) string {
@@ -38,13 +38,6 @@ func openOrClosed(open bool) string {
 		return "anybody (open)"
 	}
 	return "members (closed)"
-}
-
-func counted(n int64, one, many string) string {
-	if n == 1 {
-		return "1 " + one
-	}
-	return fmt.Sprintf("%d %s", n, many)
 }
 
 func readRepository(ctx context.Context, c *site.Call, name oci.Name) (found, error) {
@@ -58,7 +51,7 @@ func readRepository(ctx context.Context, c *site.Call, name oci.Name) (found, er
 		{"Namespace", r.Namespace}, {"Description", r.Description}, {"Labels", labelsOf(r.Labels)}, {"Who may pull", may}, {"Your role", r.Role},
 		{"Tags", strconv.FormatInt(r.Tags, 10)}, {"Manifests", strconv.FormatInt(r.Manifests, 10)}, {"Size", term.Size(r.Size)},
 		{"Made", term.When(&r.CreatedAt)}, {"Pushed", term.When(&r.PushedAt)}, {"Pulled", term.When(r.PulledAt)}, {"Pulls", strconv.FormatInt(r.Pulls, 10)},
-	}, fmt.Sprintf("its %s and %s (%s)", counted(r.Tags, "tag", "tags"), counted(r.Manifests, "manifest", "manifests"), term.Size(r.Size))}, err
+	}, fmt.Sprintf("its %s and %s (%s)", term.Count(r.Tags, "tag", "tags"), term.Count(r.Manifests, "manifest", "manifests"), term.Size(r.Size))}, err
 }
 
 // addRemoved adds the flag that lists what was removed.

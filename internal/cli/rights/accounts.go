@@ -117,8 +117,7 @@ func confirmOwn(ctx context.Context, c *site.Call, name string, body *api.Accoun
 	if takes := body.Admin != nil && !*body.Admin || body.Disabled != nil && *body.Disabled; !takes {
 		return nil
 	}
-	var me api.Me
-	if err := c.Do(ctx, http.MethodGet, "/api/v1/me", nil, nil, &me); err != nil || me.Account != name {
+	if me, err := c.Me(ctx); err != nil || me.Account != name {
 		return err
 	}
 	body.OnOwn = true
@@ -137,8 +136,8 @@ func accountPassword() site.Command {
 		},
 		Run: func(ctx context.Context, c *site.Call) error {
 			name := c.Args[0]
-			var me api.Me
-			if err := c.Do(ctx, http.MethodGet, "/api/v1/me", nil, nil, &me); err != nil {
+			me, err := c.Me(ctx)
+			if err != nil {
 				return err
 			}
 			body, err := askPassword(ctx, c, name, me.Account == name, fromStdin)

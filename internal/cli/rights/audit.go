@@ -39,12 +39,7 @@ func auditCommand() site.Command {
 			term.Number(f, &limit, "limit", 50, 1, mostLines, "how many lines; with --output json all, unless it is given")
 		},
 		Run: func(ctx context.Context, c *site.Call) error {
-			query := url.Values{}
-			for key, value := range map[string]string{"account": account, "kind": kind, "verdict": verdict, "from": before(from), "until": before(until)} {
-				if value != "" {
-					query.Set(key, value)
-				}
-			}
+			query := api.Given(map[string]string{"account": account, "kind": kind, "verdict": verdict, "from": before(from), "until": before(until)})
 			switch {
 			case c.Place.IsNamespace():
 				query.Set("namespace", string(c.Place.Name))

@@ -139,7 +139,7 @@ func removeGroup() site.Command {
 			if err != nil {
 				return err
 			}
-			if err := c.Confirm(ctx, fmt.Sprintf("Remove the group %s, with %s and the %s that it gives them? This cannot be undone.", g.Name, count(len(g.Members), "member"), count(len(g.Roles), "role"))); err != nil {
+			if err := c.Confirm(ctx, fmt.Sprintf("Remove the group %s, with %s and the %s that it gives them? This cannot be undone.", g.Name, term.Count(len(g.Members), "member", "members"), term.Count(len(g.Roles), "role", "roles"))); err != nil {
 				return err
 			}
 			if err := c.Do(ctx, http.MethodDelete, groupPath(g.Name), nil, nil, nil); err != nil {
@@ -148,14 +148,6 @@ func removeGroup() site.Command {
 			return c.Tell(g, func() { c.T.Say("Removed the group %s with its roles", g.Name) })
 		},
 	}
-}
-
-// count says how many there are of something.
-func count(n int, of string) string {
-	if n == 1 {
-		return "1 " + of
-	}
-	return fmt.Sprintf("%d %ss", n, of)
 }
 
 // membership is a step for accounts and a group.

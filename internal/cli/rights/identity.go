@@ -64,7 +64,7 @@ func makeIdentity() site.Command {
 			f.StringVar(&rule.Subject, "subject", "", "pattern of the subject, where * stands for any text")
 			f.StringVar(&rule.Account, "account", "", "the machine account")
 		},
-		Values: map[string]site.Completer{"account": site.Accounts},
+		Values: ofAccounts,
 		Run: func(ctx context.Context, c *site.Call) error {
 			for _, flag := range []string{"issuer", "audience", "subject", "account"} {
 				if !c.Given(flag) {

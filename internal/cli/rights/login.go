@@ -241,7 +241,7 @@ func logIn(ctx context.Context, r *site.Remote, registry string, given *login.Cr
 		err = checkElsewhere(ctx, r, registry, *given)
 	case err == nil && isToken(given.Secret):
 		var me api.Me
-		err = client.Do(ctx, "GET", "/api/v1/me", nil, nil, &me)
+		me, err = client.Me(ctx)
 		if err == nil && me.Account == "" {
 			err = fmt.Errorf("%s answers, and does not say whose token that is; nothing is kept", client.Base)
 		}

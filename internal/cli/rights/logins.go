@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"net/http"
 	"os"
 	"path/filepath"
 	"slices"
@@ -54,7 +53,6 @@ func checkLogins() site.Command {
 		Flags: func(f *pflag.FlagSet) {
 			term.Texts(f, &expected, "expect", "a registry that the file must have an entry for")
 		},
-		Values: map[string]site.Completer{},
 		Run: func(ctx context.Context, c *site.Call) error {
 			path := c.R.Place()
 			if len(c.Args) > 0 {
@@ -142,8 +140,7 @@ func tryLogin(ctx context.Context, r *site.Remote, file *login.File, registry st
 	if err != nil {
 		return "", "", err
 	}
-	var me api.Me
-	err = client.Do(ctx, http.MethodGet, "/api/v1/me", nil, nil, &me)
+	me, err := client.Me(ctx)
 	if errors.Is(err, oci.CodeUnsupported) || errors.Is(err, oci.CodeNameUnknown) {
 		return found.Account, "what it may do only a Warthesis registry tells", checkElsewhere(ctx, r, registry, found)
 	}

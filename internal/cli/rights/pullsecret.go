@@ -113,8 +113,8 @@ func nameOfAll(places []site.Place) string {
 func mayPull(ctx context.Context, c *site.Call, account string, places []site.Place) error {
 	var may []api.Scope
 	if account == "" {
-		var me api.Me
-		if err := c.Do(ctx, http.MethodGet, "/api/v1/me", nil, nil, &me); err != nil {
+		me, err := c.Me(ctx)
+		if err != nil {
 			return err
 		}
 		account, may = me.Account, me.May

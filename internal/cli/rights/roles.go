@@ -127,12 +127,7 @@ func widerPlace(c *site.Call, s string) (*string, error) {
 
 // confirmNarrower tells what would have been refused, and asks.
 func confirmNarrower(ctx context.Context, c *site.Call, name string, body api.NewRole) error {
-	query := url.Values{"place": {body.Place}, "role": {body.Role}, "instead_of": {*body.InsteadOf}}
-	if body.Account != "" {
-		query.Set("account", body.Account)
-	} else {
-		query.Set("group", body.Group)
-	}
+	query := api.Given(map[string]string{"place": body.Place, "role": body.Role, "instead_of": *body.InsteadOf, "account": body.Account, "group": body.Group})
 	var uses api.RoleUses
 	if err := c.Do(ctx, http.MethodGet, rolesPath+"/uses", query, nil, &uses); err != nil {
 		return err
@@ -144,7 +139,7 @@ func confirmNarrower(ctx context.Context, c *site.Call, name string, body api.Ne
 	}
 	c.T.Warn("Of what %s did in the last %d days by the role in %s, this would have been refused:", name, uses.Days, wide)
 	for _, use := range uses.Refused {
-		c.T.Warn("  %-8s %s  (%s in the audit log, the last %s)", use.Action, use.Repository, count(int(use.Times), "line"), term.When(&use.LastAt))
+		c.T.Warn("  %-8s %s  (%s in the audit log, the last %s)", use.Action, use.Repository, term.Count(use.Times, "line", "lines"), term.When(&use.LastAt))
 	}
 	if said := pullsUnknown(uses); said != "" {
 		c.T.Warn("%s", strings.TrimSpace(said))
@@ -170,12 +165,7 @@ func ungrantCommand() site.Command {
 			var taken []api.NewRole
 			for _, name := range c.Args {
 				account, group := who(name)
-				query := url.Values{"place": {string(c.Place.Name)}}
-				if account != "" {
-					query.Set("account", account)
-				} else {
-					query.Set("group", group)
-				}
+				query := api.Given(map[string]string{"place": string(c.Place.Name), "account": account, "group": group})
 				if err := c.Do(ctx, http.MethodDelete, rolesPath, query, nil, nil); err != nil {
 					return err
 				}

@@ -19,6 +19,8 @@ import (
 
 const tokensPath = "/api/v1/tokens"
 
+func tokenPath(id int64) string { return tokensPath + "/" + strconv.FormatInt(id, 10) }
+
 // mostDays is the longest life of a token.
 const mostDays = 3650
 
@@ -151,7 +153,7 @@ func written(ctx context.Context, c *site.Call, made api.MadeToken, err error) e
 		return nil
 	}
 	query := url.Values{"account": {made.Account}}
-	revoked := c.Do(context.WithoutCancel(ctx), http.MethodDelete, tokensPath+"/"+strconv.FormatInt(made.ID, 10), query, nil, nil)
+	revoked := c.Do(context.WithoutCancel(ctx), http.MethodDelete, tokenPath(made.ID), query, nil, nil)
 	if revoked != nil {
 		return fmt.Errorf("the secret of the token %q could not be written (%w), and the token could not be revoked: %w", made.Name, err, revoked)
 	}
@@ -171,7 +173,7 @@ func tokenRevoke() site.Command {
 			if err := c.Confirm(ctx, fmt.Sprintf("Revoke the token %q of %s, last used %s? Whoever has it is refused from then on. This cannot be undone.", token.Name, token.Account, term.When(token.UsedAt))); err != nil {
 				return err
 			}
-			if err := c.Do(ctx, http.MethodDelete, tokensPath+"/"+strconv.FormatInt(token.ID, 10), whose.query(), nil, nil); err != nil {
+			if err := c.Do(ctx, http.MethodDelete, tokenPath(token.ID), whose.query(), nil, nil); err != nil {
 				return err
 			}
 			return c.Tell(token, func() { c.T.Say("Revoked the token %s; whoever still has it is refused from now on", token.Name) })
@@ -198,7 +200,7 @@ func tokenReplace() site.Command {
 				return err
 			}
 			var made api.MadeToken
-			if err := c.Do(ctx, http.MethodPost, tokensPath+"/"+strconv.FormatInt(old.ID, 10)+"/replace", whose.query(), api.Proof{Password: password}, &made); err != nil {
+			if err := c.Do(ctx, http.MethodPost, tokenPath(old.ID)+"/replace", whose.query(), api.Proof{Password: password}, &made); err != nil {
 				return err
 			}
 			wanted := time.Duration(0)

@@ -2,7 +2,6 @@ package rights
 
 import (
 	"context"
-	"net/http"
 	"strings"
 	"time"
 
@@ -19,8 +18,8 @@ func whoamiCommand() site.Command {
 			if err != nil {
 				return err
 			}
-			var me api.Me
-			if err := c.Do(ctx, http.MethodGet, "/api/v1/me", nil, nil, &me); err != nil {
+			me, err := c.Me(ctx)
+			if err != nil {
 				return err
 			}
 			if found.Empty() && me.Account == "" {

@@ -73,13 +73,7 @@ func (r *Remote) addCompletion(c *cobra.Command, m *Command) {
 			}, typed, after)
 		case a != nil:
 			return look(func(ctx context.Context) []string {
-				registry := quiet.DefaultRegistry()
-				if len(args) > 0 && m.On > OnAny && (m.On != OnRegistry || quiet.isAddress(args[0])) {
-					if p, err := quiet.ReadPlace(args[0]); err == nil {
-						registry = p.Registry
-					}
-				}
-				return quiet.words(ctx, a, registry)
+				return quiet.words(ctx, a, m.registryOf(quiet, args))
 			}, typed, 0)
 		}
 		return nil, cobra.ShellCompDirectiveNoFileComp
@@ -92,17 +86,21 @@ func (r *Remote) addCompletion(c *cobra.Command, m *Command) {
 		if ask, is := m.Values[f.Name]; is {
 			_ = c.RegisterFlagCompletionFunc(f.Name, func(_ *cobra.Command, args []string, typed string) ([]string, cobra.ShellCompDirective) {
 				return look(func(ctx context.Context) []string {
-					registry := quiet.DefaultRegistry()
-					if len(args) > 0 {
-						if p, err := quiet.ReadPlace(args[0]); err == nil && (m.On != OnRegistry || quiet.isAddress(args[0])) {
-							registry = p.Registry
-						}
-					}
-					return quiet.words(ctx, &Arg{Ask: ask}, registry)
+					return quiet.words(ctx, &Arg{Ask: ask}, m.registryOf(quiet, args))
 				}, typed, 0)
 			})
 		}
 	})
+}
+
+// registryOf returns the registry that is meant by the arguments so far.
+func (m *Command) registryOf(r *Remote, args []string) string {
+	if len(args) > 0 && m.On > OnAny && (m.On != OnRegistry || r.isAddress(args[0])) {
+		if p, err := r.ReadPlace(args[0]); err == nil {
+			return p.Registry
+		}
+	}
+	return r.DefaultRegistry()
 }
 
 // argumentAt returns which argument comes next, and whether it is the first, which
@@ -186,7 +184,7 @@ func tagsOf(ctx context.Context, at Site, repository, typed string) []string {
 	if err != nil {
 		return nil
 	}
-	list, err := at.Tags(ctx, name, api.List{Contains: typed, Limit: mostOffered})
+	list, err := at.Tags(ctx, name, api.List{Prefix: typed, Limit: mostOffered})
 	if err != nil {
 		return nil
 	}

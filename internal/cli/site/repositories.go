@@ -29,7 +29,7 @@ func ListRepositories(ctx context.Context, c *Call, page api.List) error {
 	if err == nil && len(all) == 0 && c.Secret == "" && page.Contains == "" {
 		// What anybody may pull would be listed: there is none of it.
 		var me api.Me
-		if err = c.Do(ctx, http.MethodGet, "/api/v1/me", nil, nil, &me); err == nil && me.Account == "" {
+		if me, err = c.Me(ctx); err == nil && me.Account == "" {
 			err = c.NotLoggedIn
 		}
 	}

@@ -2,6 +2,7 @@ package term
 
 import (
 	"encoding/json"
+	"fmt"
 	"io"
 	"time"
 
@@ -49,6 +50,14 @@ func OrDash(s string) string {
 		return "-"
 	}
 	return s
+}
+
+// Count says how many there are of something.
+func Count[N int | int64](n N, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %s", n, many)
 }
 
 // YesNo says a truth to people.

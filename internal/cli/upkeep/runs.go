@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"net/http"
-	"net/url"
 	"slices"
 	"strconv"
 	"time"
@@ -43,12 +42,7 @@ func listRuns() site.Command {
 			term.Number(f, &limit, "limit", 50, 1, 1000, "how many runs")
 		},
 		Run: func(ctx context.Context, c *site.Call) error {
-			query := url.Values{"limit": {strconv.Itoa(limit)}}
-			for key, value := range map[string]string{"kind": kind, "state": state} {
-				if value != "" {
-					query.Set(key, value)
-				}
-			}
+			query := api.Given(map[string]string{"limit": strconv.Itoa(limit), "kind": kind, "state": state})
 			var found runsAndKinds
 			if err := c.Do(ctx, http.MethodGet, runsPath, query, nil, &found.RunList); err != nil {
 				return err

@@ -32,7 +32,7 @@ func (d *Door) getBlob(c *gin.Context, name oci.Name, item string) error {
 		defer f.Close()
 	}
 	c.Header(headerDigest, digest.String())
-	c.Header("ETag", etag(digest))
+	c.Header("ETag", oci.ETag(digest))
 	c.Header("Accept-Ranges", "bytes")
 	if notModified(c, digest) {
 		return nil
@@ -40,7 +40,7 @@ func (d *Door) getBlob(c *gin.Context, name oci.Name, item string) error {
 	asked := c.GetHeader("Range")
 	// A range means something for GET alone (RFC 9110, section 14.2), and only where
 	// what the caller has of it is of this content (section 13.1.5).
-	if condition := c.GetHeader("If-Range"); f == nil || condition != "" && condition != etag(digest) {
+	if condition := c.GetHeader("If-Range"); f == nil || condition != "" && condition != oci.ETag(digest) {
 		asked = ""
 	}
 	part, partial, err := parseRange(asked, size)
@@ -102,12 +102,10 @@ func describeBlob(c *gin.Context, status int, part byteRange, size int64) {
 	c.Writer.WriteHeaderNow()
 }
 
-func etag(digest oci.Digest) string { return `"` + digest.String() + `"` }
-
 // notModified answers a caller who has the content already (RFC 9110, section 13.1.2).
 func notModified(c *gin.Context, digest oci.Digest) bool {
 	known := c.GetHeader("If-None-Match")
-	if known == "" || !matchesETag(known, etag(digest)) {
+	if known == "" || !matchesETag(known, oci.ETag(digest)) {
 		return false
 	}
 	c.Status(http.StatusNotModified)

@@ -33,7 +33,7 @@ func (d *Door) getManifest(c *gin.Context, name oci.Name, target string) error {
 	}
 	header := c.Writer.Header()
 	header[headerDigest] = []string{m.Digest.String()}
-	header["Etag"] = []string{etag(m.Digest)}
+	header["Etag"] = []string{oci.ETag(m.Digest)}
 	if notModified(c, m.Digest) {
 		return nil
 	}
@@ -115,16 +115,7 @@ func readConditions(c *gin.Context, byTag bool) (only registry.If, err error) {
 		only.There = true
 		return only, nil
 	}
-	if strings.HasPrefix(given, "W/") {
-		return only, oci.Errorf(oci.CodeTagMoved, "If-Match is compared strongly, and %s is weak; give the digest in quotes", given)
-	}
-	digest, quoted := strings.CutPrefix(given, `"`)
-	if quoted {
-		digest, quoted = strings.CutSuffix(digest, `"`)
-	}
-	if only.Digest, err = oci.ParseDigest(digest); !quoted || err != nil {
-		err = oci.Errorf(oci.CodeQueryInvalid, "If-Match takes one digest in quotes, such as %s, or *", `"sha256:…"`)
-	}
+	only.Digest, err = oci.ParseIfMatch(given)
 	return only, err
 }
 

@@ -4,7 +4,7 @@ import { client, type Schemas, take } from './client'
 
 export const repositoriesOf = (page: Schemas['RepositoryList']) => page.repositories
 
-export const useRepositories = (view: ListView, namespace?: string) =>
+export const useRepositories = (view: ListView, namespace?: string, enabled = true) =>
   useInfiniteQuery({
     queryKey: ['repositories', view, namespace],
     queryFn: ({ pageParam }) =>
@@ -12,6 +12,7 @@ export const useRepositories = (view: ListView, namespace?: string) =>
     initialPageParam: '',
     getNextPageParam: (last) => last.next,
     placeholderData: keepPreviousData,
+    enabled,
   })
 
 export const useRepository = (repository: string) =>

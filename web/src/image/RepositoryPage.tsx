@@ -1,4 +1,4 @@
-import { Box, Button, Link, Tab, Tabs, Typography } from '@mui/material'
+import { Box, Link, Tab, Tabs, Typography } from '@mui/material'
 import { useMemo } from 'react'
 import { Link as Route, useSearchParams } from 'react-router'
 import { imagePlace } from '../api/addresses'
@@ -11,7 +11,7 @@ import { may, useMe } from '../api/session'
 import { Size, When } from '../parts/Amounts'
 import { Digest } from '../parts/Digest'
 import { Filter, useListView } from '../parts/Filter'
-import { Said } from '../parts/Forms'
+import { Restore } from '../parts/Forms'
 import { Page } from '../parts/Page'
 import { type Column, RowTable } from '../parts/RowTable'
 import { Empty, Trouble, Waiting } from '../parts/States'
@@ -93,14 +93,7 @@ function Unknown({ repository }: { repository: string }) {
       <Empty command={mine ? `warthesis push IMAGE ${service.data?.address ?? ''}/${repository}:TAG` : undefined}>
         {mine ? `There is no repository ${repository} yet. A push makes it:` : `There is no repository ${repository} that you may see.`}
       </Empty>
-      {may(me.data, 'manage', repository) && (
-        <Box sx={{ mt: 2, display: 'flex', gap: 2, alignItems: 'center' }}>
-          <Button size="small" variant="outlined" onClick={() => restore.mutate(repository)} disabled={restore.isPending}>
-            Restore it, if it was removed
-          </Button>
-          <Said error={restore.error} />
-        </Box>
-      )}
+      {may(me.data, 'manage', repository) && <Restore onDo={() => restore.mutate(repository)} busy={restore.isPending} error={restore.error} />}
     </>
   )
 }

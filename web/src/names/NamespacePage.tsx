@@ -1,4 +1,4 @@
-import { Box, Button, Checkbox, FormControlLabel, Link, Tab, Tabs, Typography } from '@mui/material'
+import { Box, Checkbox, FormControlLabel, Link, Tab, Tabs, Typography } from '@mui/material'
 import { useState } from 'react'
 import { Link as Route, useNavigate, useSearchParams } from 'react-router'
 import { repositoryPlace } from '../api/addresses'
@@ -10,7 +10,7 @@ import { type Namespace, useChangeNamespace, useNamespace, useRemoveNamespace, u
 import { may, useMe } from '../api/session'
 import { Size, When } from '../parts/Amounts'
 import { useListView } from '../parts/Filter'
-import { Ask, Field, Said, Section } from '../parts/Forms'
+import { Ask, Field, Restore, SaveForm, Section } from '../parts/Forms'
 import { Page } from '../parts/Page'
 import { type Column, RowTable } from '../parts/RowTable'
 import { Empty, Trouble, Waiting } from '../parts/States'
@@ -69,14 +69,7 @@ function Gone({ name }: { name: string }) {
   return (
     <>
       <Empty>There is no namespace {name} that you may see.</Empty>
-      {me.data?.admin && (
-        <Box sx={{ mt: 2, display: 'flex', gap: 2, alignItems: 'center' }}>
-          <Button size="small" variant="outlined" onClick={() => restore.mutate(name)} disabled={restore.isPending}>
-            Restore it, if it was removed
-          </Button>
-          <Said error={restore.error} />
-        </Box>
-      )}
+      {me.data?.admin && <Restore onDo={() => restore.mutate(name)} busy={restore.isPending} error={restore.error} />}
     </>
   )
 }
@@ -131,14 +124,11 @@ function SettingsForm({ namespace, admin }: { namespace: Namespace; admin: boole
   return (
     <>
       <Section title="Settings">
-        <Box
-          component="form" sx={{ display: 'grid', gap: 2, gridTemplateColumns: '1fr 1fr', alignItems: 'start', pt: 1 }}
-          onSubmit={(e) => {
-            e.preventDefault()
-            change.mutate({
-              description, labels: readLabels(labels), open, push_makes: pushMakes as 'writer', new_description: newDescription, new_labels: readLabels(newLabels), log_pulls: logPulls,
-            })
-          }}
+        <SaveForm
+          saving={change.isPending} saved={change.isSuccess} error={change.error}
+          onSave={() => change.mutate({
+            description, labels: readLabels(labels), open, push_makes: pushMakes as 'writer', new_description: newDescription, new_labels: readLabels(newLabels), log_pulls: logPulls,
+          })}
         >
           <Field label="What is in it" value={description} onChange={setDescription} />
           <Field label="Whose pushes make repositories" value={pushMakes} onChange={setPushMakes} options={pushers} />
@@ -149,14 +139,7 @@ function SettingsForm({ namespace, admin }: { namespace: Namespace; admin: boole
             <FormControlLabel label="Anybody may pull, without a login" control={<Checkbox size="small" checked={open} onChange={(e) => setOpen(e.target.checked)} />} />
             <FormControlLabel label="Write each pull into the audit log" control={<Checkbox size="small" checked={logPulls} onChange={(e) => setLogPulls(e.target.checked)} />} />
           </Box>
-          <Box sx={{ gridColumn: '1 / 3', display: 'flex', gap: 2, alignItems: 'center' }}>
-            <Button type="submit" variant="contained" disableElevation disabled={change.isPending}>
-              Save
-            </Button>
-            {change.isSuccess && <Typography role="status">Saved.</Typography>}
-            <Said error={change.error} />
-          </Box>
-        </Box>
+        </SaveForm>
       </Section>
       <Section title="Remove">
         <Box sx={{ display: 'flex', alignItems: 'center', gap: 2 }}>

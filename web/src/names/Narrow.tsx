@@ -12,7 +12,7 @@ export function Narrow({ role, namespace }: { role: Role; namespace: string }) {
   const [open, setOpen] = useState(false)
   const [place, setPlace] = useState('')
   const [to, setTo] = useState<Role['role']>(role.role)
-  const repositories = useRepositories({ sort: 'name', contains: '' }, namespace)
+  const repositories = useRepositories({ sort: 'name', contains: '' }, namespace, open)
   const give = useGiveRole()
   const member = { account: role.account, group: role.group }
   const uses = useRoleUses({ ...member, insteadOf: namespace, place, role: to }, open && place !== '')

@@ -1,11 +1,11 @@
-import { Box, Button, Typography } from '@mui/material'
+import { Box, Typography } from '@mui/material'
 import { useState } from 'react'
 import { useNavigate } from 'react-router'
 import { repositoryPlace } from '../api/addresses'
 import type { Schemas } from '../api/client'
 import { useChangeRepository, useRemoveRepository } from '../api/repositories'
 import { useService } from '../api/service'
-import { Ask, DialogButton, Field, Said, Section } from '../parts/Forms'
+import { Ask, DialogButton, Field, SaveForm, Section } from '../parts/Forms'
 import { labelText, readLabels } from './labels'
 
 type Repository = Schemas['Repository']
@@ -28,24 +28,11 @@ export function RepositorySettings({ repository }: { repository: Repository }) {
   return (
     <>
       <Section title="Settings" beside={<Rename repository={repository.name} />}>
-        <Box
-          component="form" sx={{ display: 'grid', gap: 2, gridTemplateColumns: '1fr 1fr', alignItems: 'start', pt: 1 }}
-          onSubmit={(e) => {
-            e.preventDefault()
-            change.mutate({ description, labels: readLabels(labels), visibility: visibility as 'open' })
-          }}
-        >
+        <SaveForm saving={change.isPending} saved={change.isSuccess} error={change.error} onSave={() => change.mutate({ description, labels: readLabels(labels), visibility: visibility as 'open' })}>
           <Field label="What is in it" value={description} onChange={setDescription} />
           <Field label="Who may pull" value={visibility} onChange={setVisibility} options={visibilities} />
           <Field label="Labels" value={labels} onChange={setLabels} hint="name=value, one a line" multiline />
-          <Box sx={{ gridColumn: '1 / 3', display: 'flex', gap: 2, alignItems: 'center' }}>
-            <Button type="submit" variant="contained" disableElevation disabled={change.isPending}>
-              Save
-            </Button>
-            {change.isSuccess && <Typography role="status">Saved.</Typography>}
-            <Said error={change.error} />
-          </Box>
-        </Box>
+        </SaveForm>
       </Section>
       <Section title="Remove">
         <Box sx={{ display: 'flex', alignItems: 'center', gap: 2 }}>

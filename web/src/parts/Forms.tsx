@@ -137,3 +137,37 @@ export function Section({ title, beside, children }: { title: string; beside?: R
     </Paper>
   )
 }
+
+// SaveForm is a form of two columns that is saved as a whole.
+export function SaveForm({ onSave, saving, saved, error, children }: { onSave: () => void; saving: boolean; saved: boolean; error: Error | null; children: ReactNode }) {
+  return (
+    <Box
+      component="form" sx={{ display: 'grid', gap: 2, gridTemplateColumns: '1fr 1fr', alignItems: 'start', pt: 1 }}
+      onSubmit={(e) => {
+        e.preventDefault()
+        onSave()
+      }}
+    >
+      {children}
+      <Box sx={{ gridColumn: '1 / 3', display: 'flex', gap: 2, alignItems: 'center' }}>
+        <Button type="submit" variant="contained" disableElevation disabled={saving}>
+          Save
+        </Button>
+        {saved && <Typography role="status">Saved.</Typography>}
+        <Said error={error} />
+      </Box>
+    </Box>
+  )
+}
+
+// Restore offers the way back to what was removed.
+export function Restore({ onDo, busy, error }: { onDo: () => void; busy: boolean; error: Error | null }) {
+  return (
+    <Box sx={{ mt: 2, display: 'flex', gap: 2, alignItems: 'center' }}>
+      <Button size="small" variant="outlined" onClick={onDo} disabled={busy}>
+        Restore it, if it was removed
+      </Button>
+      <Said error={error} />
+    </Box>
+  )
+}

@@ -3,7 +3,6 @@ package image
 import (
 	"context"
 	"slices"
-	"strings"
 
 	"warthesis/internal/access"
 	"warthesis/internal/api"
@@ -62,12 +61,9 @@ func matchOne(header string, changes []registry.TagChange) error {
 	if len(changes) != 1 || changes[0].If != (registry.If{}) {
 		return oci.Errorf(oci.CodeQueryInvalid, "If-Match is for one change that has no if of its own")
 	}
-	if strings.HasPrefix(header, "W/") {
-		return oci.Errorf(oci.CodeTagMoved, "If-Match is compared strongly, and %s is weak; give the digest in quotes", header)
-	}
-	digest, err := oci.ParseDigest(strings.Trim(header, `"`))
-	if err != nil || header != `"`+digest.String()+`"` {
-		return oci.Errorf(oci.CodeQueryInvalid, "If-Match takes one digest in quotes")
+	digest, err := oci.ParseIfMatch(header)
+	if err != nil {
+		return err
 	}
 	changes[0].If.Digest = digest
 	return nil
