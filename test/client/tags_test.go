@@ -172,3 +172,20 @@ func TestTheNextVersionIsPrintedHeldOrPushed(t *testing.T) {
 		assert.Equal(t, "v4.0.0", next("major"))
 	}
 }
+
+// A registry that takes a call and never answers holds nobody longer than was said.
+func TestWaitingEndsAlsoWhereNobodyAnswers(t *testing.T) {
+	t.Parallel()
+	over := make(chan struct{})
+	front := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { <-over }))
+	t.Cleanup(front.Close)
+	t.Cleanup(func() { close(over) })
+	ended := make(chan kit.Result, 1)
+	go func() {
+		ended <- kit.Run(t, "wait", strings.TrimPrefix(front.URL, "http://")+"/berths/seatmap:1.0.0", "--within", "1s")
+	}()
+	kit.Eventually(t, "the end of the wait", func() bool { return len(ended) > 0 })
+	done := <-ended
+	assert.Equal(t, 5, done.Code, done.Err)
+	assert.Contains(t, done.Err, "did not answer within 1s")
+}

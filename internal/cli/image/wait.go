@@ -95,7 +95,12 @@ func waitCommand() site.Command {
 			if _, _, err := wanted.read(c, ""); err != nil {
 				return err
 			}
-			now, err := ask(ctx)
+			limited, stop := context.WithTimeout(ctx, time.Duration(within))
+			defer stop()
+			now, err := ask(limited)
+			if err != nil && limited.Err() != nil && ctx.Err() == nil {
+				return term.NotRight("%s did not answer within %s", c.Registry, within)
+			}
 			if err != nil {
 				return err
 			}
@@ -103,11 +108,14 @@ func waitCommand() site.Command {
 			if err != nil {
 				return err
 			}
-			found, err := waitFor(ctx, c, ask, now, holds, time.Duration(within))
+			found, err := waitFor(limited, c, ask, now, holds)
 			if err != nil {
 				return err
 			}
 			if !holds(found.Digest) {
+				if ctx.Err() != nil {
+					return ctx.Err()
+				}
 				is := "there is none"
 				if found.Digest != "" {
 					is = "it points to " + found.Digest.String()
@@ -137,15 +145,12 @@ func asking(c *site.Call) (func(context.Context) (oci.Descriptor, error), error)
 	}, nil
 }
 
-// waitFor asks until what it points to is as it has to be, or the time is over; it
-// returns what it pointed to at last.
-func waitFor(ctx context.Context, c *site.Call, ask func(context.Context) (oci.Descriptor, error), now oci.Descriptor, holds func(oci.Digest) bool, within time.Duration) (oci.Descriptor, error) {
+// waitFor asks until what it points to is as it has to be, or the context ends,
+// which is no error; it returns what it pointed to at last.
+func waitFor(ctx context.Context, c *site.Call, ask func(context.Context) (oci.Descriptor, error), now oci.Descriptor, holds func(oci.Digest) bool) (oci.Descriptor, error) {
 	if holds(now.Digest) {
 		return now, nil
 	}
-	whole := ctx
-	ctx, stop := context.WithTimeout(ctx, within)
-	defer stop()
 	ear := listen(ctx, c)
 	pause := askEveryAtFirst
 	for {
@@ -159,7 +164,7 @@ func waitFor(ctx context.Context, c *site.Call, ask func(context.Context) (oci.D
 		select {
 		case <-ctx.Done():
 			next.Stop()
-			return now, whole.Err()
+			return now, nil
 		case <-ear.heard:
 		case <-next.C:
 		}
@@ -167,7 +172,7 @@ func waitFor(ctx context.Context, c *site.Call, ask func(context.Context) (oci.D
 		found, err := ask(ctx)
 		switch {
 		case err != nil && ctx.Err() != nil:
-			return now, whole.Err()
+			return now, nil
 		case errors.Is(err, oci.CodeUnauthorized), errors.Is(err, oci.CodeDenied), errors.Is(err, oci.CodeDistrusted):
 			return now, err
 		case err != nil:
