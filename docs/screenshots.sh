@@ -6,6 +6,7 @@ cd "$(dirname "$0")/.."
 work=$(mktemp -d)
 trap 'kill $(jobs -p) 2>/dev/null || true; rm -rf "$work"' EXIT
 address=127.0.0.1:7070
+if curl -s http://$address >/dev/null; then echo "something answers at $address: stop it, the pictures are taken of a fresh sample world there"; exit 1; fi
 bin/warthesis demo --data "$work/demo" --listen $address >/dev/null 2>&1 &
 for _ in $(seq 100); do curl -sf http://$address/healthz/ready >/dev/null && break; sleep 0.2; done
 
@@ -50,4 +51,9 @@ warthesis doctor 127.0.0.1:7099/timetable/planner
 warthesis audit $address/timetable --limit 6
 warthesis token list $address --account ci-timetable"
 shoot terminal-runs "warthesis runs list $address"
-shoot terminal-help "warthesis --help | head -45"
+shoot terminal-tags "warthesis list $address/timetable/planner --sort version --prefix 2.
+warthesis tag move $address/timetable/planner:stable 2.4.0
+warthesis tag log $address/timetable/planner:stable
+warthesis next $address/timetable/planner patch
+warthesis tag add $address/timetable/planner:2.4.1 2.4 candidate"
+shoot terminal-help "warthesis --help | sed -n '/^Move images/,/^Flags/p' | head -44"
