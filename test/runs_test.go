@@ -24,7 +24,7 @@ import (
 	"warthesis/internal/httpd"
 	"warthesis/internal/kit"
 	"warthesis/internal/oci"
-	"warthesis/internal/record"
+	"warthesis/internal/record/runs"
 	"warthesis/internal/serve"
 	"warthesis/internal/work"
 )
@@ -101,7 +101,7 @@ func greedy(folder string) work.Kind {
 func TestRunsAreSeenWithTheirProgressAndStopped(t *testing.T) {
 	t.Parallel()
 	i := startInside(t, greedy(t.TempDir()))
-	run, _, err := i.work.Ask(context.Background(), work.Wish{Kind: "greedy", Place: "timetable", Cause: record.BySomebody, Account: 1})
+	run, _, err := i.work.Ask(context.Background(), work.Wish{Kind: "greedy", Place: "timetable", Cause: runs.BySomebody, Account: 1})
 	require.NoError(t, err)
 	at := fmt.Sprintf("/api/v1/runs/%d", run.ID)
 	var seen api.Run
@@ -177,7 +177,7 @@ func BenchmarkRequestsBesideARunThatWantsEverything(b *testing.B) {
 	var pullRatios, pushRatios []float64
 	for range 5 {
 		idlePull, idlePush := measure(15)
-		run, _, err := i.work.Ask(context.Background(), work.Wish{Kind: "greedy", Cause: record.BySomebody})
+		run, _, err := i.work.Ask(context.Background(), work.Wish{Kind: "greedy", Cause: runs.BySomebody})
 		if err != nil {
 			b.Fatal(err)
 		}

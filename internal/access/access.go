@@ -86,13 +86,13 @@ func (a *Access) RotateOldKeys() error { return a.keys.Rotate(bearer.KeyAge) }
 // RotateKeys lets new tokens be signed by a new key. Those signed by the old one
 // stay good until they end.
 func (a *Access) RotateKeys(ctx context.Context, c Caller) error {
-	if err := a.admin(c, "rotate the keys"); err != nil {
+	if err := a.Admin(c, "rotate the keys"); err != nil {
 		return err
 	}
 	if err := a.keys.Rotate(0); err != nil {
 		return err
 	}
-	return a.change(ctx, c, c.Event(record.EventKeysRotated), func(*record.Tx) error { return nil })
+	return a.Change(ctx, c, c.Event(record.EventKeysRotated), func(*record.Tx) error { return nil })
 }
 
 // DropEnded forgets sessions and logins that have ended, a few at a time so that others

@@ -175,9 +175,15 @@ func TestRolesComeFromPlacesGroupsAndTheRegistry(t *testing.T) {
 	require.NoError(t, w.ChangeRepository(ctx, w.admin, "signals/relay", PlaceChange{Visibility: &closed}))
 	assert.False(t, w.may(Caller{}, "signals/relay", Pull), "a repository may be closed in an open namespace")
 
-	require.NoError(t, w.RemoveNamespace(ctx, w.admin, "signals"))
+	_, err = w.RemoveNamespace(ctx, w.admin, "signals", Removing{})
+	require.NoError(t, err)
 	assert.False(t, w.may(jun, "signals/relay", Pull))
-	require.NoError(t, w.RestoreNamespace(ctx, w.admin, "signals"))
+	require.NoError(t, w.records.Update(ctx, "test", func(tx *record.Tx) error {
+		id, err := tx.Removals().Last(0, "signals")
+		require.NoError(t, err)
+		_, err = tx.Undo(id, nil, "", record.Actor{})
+		return err
+	}))
 	assert.True(t, w.may(jun, "signals/relay", Delete), "what is restored has its roles")
 }
 

@@ -23,7 +23,7 @@ type NewAccount struct {
 
 // MakeAccount makes an account.
 func (a *Access) MakeAccount(ctx context.Context, c Caller, n NewAccount) (record.Account, error) {
-	if err := a.admin(c, "make accounts"); err != nil {
+	if err := a.Admin(c, "make accounts"); err != nil {
 		return record.Account{}, err
 	}
 	if n.Admin || n.Password != "" {
@@ -52,7 +52,7 @@ func (a *Access) MakeAccount(ctx context.Context, c Caller, n NewAccount) (recor
 	if n.Admin {
 		e.Detail += ", registry admin"
 	}
-	err := a.change(ctx, c, e, func(tx *record.Tx) (err error) {
+	err := a.Change(ctx, c, e, func(tx *record.Tx) (err error) {
 		made, err = tx.MakeAccount(made)
 		return err
 	})
@@ -78,7 +78,7 @@ type AccountChange struct {
 // ChangeAccount changes an account: what is given of it, and nothing else. Nobody can
 // take the admin from the last one that can log in.
 func (a *Access) ChangeAccount(ctx context.Context, c Caller, name string, change AccountChange) error {
-	if err := a.admin(c, "change accounts"); err != nil {
+	if err := a.Admin(c, "change accounts"); err != nil {
 		return err
 	}
 	if change.Admin != nil && *change.Admin {
@@ -101,7 +101,7 @@ func (a *Access) ChangeAccount(ctx context.Context, c Caller, name string, chang
 		set(new(bool), change.Disabled, record.AccountDisabled, &columns, fmt.Sprintf("disabled: %t", *change.Disabled), &said)
 	}
 	e.Detail = strings.Join(said, ", ")
-	return a.change(ctx, c, e, func(tx *record.Tx) error {
+	return a.Change(ctx, c, e, func(tx *record.Tx) error {
 		account, err := tx.Account(name)
 		if errors.Is(err, record.ErrNotFound) {
 			return noAccount(name)
@@ -177,8 +177,8 @@ func (a *Access) SetPassword(ctx context.Context, c Caller, name, current, passw
 		return err
 	}
 	own := name == c.Account.Name
-	if !own || !c.whole() {
-		if err := a.admin(c, "set the passwords of others"); err != nil {
+	if !own || !c.Whole() {
+		if err := a.Admin(c, "set the passwords of others"); err != nil {
 			return err
 		}
 		if err := a.lasting(c, "set passwords"); err != nil {
@@ -193,7 +193,7 @@ func (a *Access) SetPassword(ctx context.Context, c Caller, name, current, passw
 	case account.Kind == record.Machine:
 		return noPassword(name)
 	case own && account.Password == "":
-		return a.denied(c, "account "+name, "%s has no password here and logs in by the company's login; another registry admin can give it one", name)
+		return a.Denied(c, "account "+name, "%s has no password here and logs in by the company's login; another registry admin can give it one", name)
 	case own:
 		if err := a.proves(ctx, c, current); err != nil {
 			return err
@@ -208,7 +208,7 @@ func (a *Access) SetPassword(ctx context.Context, c Caller, name, current, passw
 	}
 	e := c.Event(record.EventPasswordChanged)
 	e.Subject = "account " + name
-	return a.change(ctx, c, e, func(tx *record.Tx) error {
+	return a.Change(ctx, c, e, func(tx *record.Tx) error {
 		now, err := tx.Account(name)
 		if err != nil {
 			return err

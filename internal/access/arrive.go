@@ -49,7 +49,7 @@ func (a *Access) newcomersAccount(ctx context.Context, n Newcomer) (record.Accou
 	}
 	made := record.Account{Name: name, Kind: record.Person, Description: n.About, Issuer: n.Issuer, Subject: n.Subject}
 	e := record.Event{Kind: record.EventAccountMade, Subject: "account " + name, Account: name, Detail: "by the company's login"}
-	err := a.change(ctx, Caller{}, e, func(tx *record.Tx) (err error) {
+	err := a.Change(ctx, Caller{}, e, func(tx *record.Tx) (err error) {
 		made, err = tx.MakeAccount(made)
 		return err
 	})

@@ -51,8 +51,8 @@ func (c Caller) Event(kind record.EventKind) record.Event {
 	return record.Event{Kind: kind, Account: c.Account.Name, AccountID: c.Account.ID, Token: c.TokenName(), Address: c.Address, Request: c.Request}
 }
 
-// actor returns the caller as the logs have them.
-func (c Caller) actor() record.Actor {
+// Actor returns the caller as the logs have them.
+func (c Caller) Actor() record.Actor {
 	return record.Actor{Account: c.Account.ID, Token: c.TokenName()}
 }
 
@@ -80,8 +80,8 @@ func (a *Access) Until(c Caller) <-chan time.Time {
 	return time.After(c.ends.Sub(a.clock.Now()))
 }
 
-// who names the caller in a sentence.
-func (c Caller) who() string {
+// Who names the caller in a sentence.
+func (c Caller) Who() string {
 	if c.Nobody() {
 		return "nobody is logged in, and nobody"
 	}
@@ -224,7 +224,7 @@ func (a *Access) freshlyNamed(c Caller) bool {
 // the identity that it was traded for.
 func (a *Access) lasting(c Caller, what string) error {
 	if c.Limited || c.Rule.ID != 0 || c.Token.RuleID != 0 {
-		return a.denied(c, what, "%q may not %s: that outlasts it; log in as a registry admin for that", c.TokenName(), what)
+		return a.Denied(c, what, "%q may not %s: that outlasts it; log in as a registry admin for that", c.TokenName(), what)
 	}
 	return nil
 }

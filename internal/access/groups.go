@@ -10,7 +10,7 @@ import (
 
 // MakeGroup makes a group. claim is its name at the company's login, or "".
 func (a *Access) MakeGroup(ctx context.Context, c Caller, name, description, claim string) (made record.Group, err error) {
-	if err := a.admin(c, "make groups"); err != nil {
+	if err := a.Admin(c, "make groups"); err != nil {
 		return made, err
 	}
 	if err := checkName("a group", name); err != nil {
@@ -18,7 +18,7 @@ func (a *Access) MakeGroup(ctx context.Context, c Caller, name, description, cla
 	}
 	e := c.Event(record.EventGroupMade)
 	e.Subject = "group " + name
-	err = a.change(ctx, c, e, func(tx *record.Tx) (err error) {
+	err = a.Change(ctx, c, e, func(tx *record.Tx) (err error) {
 		made, err = tx.MakeGroup(record.Group{Name: name, Description: description, Claim: claim})
 		return err
 	})
@@ -46,12 +46,12 @@ func (a *Access) RemoveGroup(ctx context.Context, c Caller, name string) error {
 
 // onGroup changes a group as it is within the change.
 func (a *Access) onGroup(ctx context.Context, c Caller, name string, kind record.EventKind, detail string, do func(*record.Tx, record.Group) error) error {
-	if err := a.admin(c, "change groups"); err != nil {
+	if err := a.Admin(c, "change groups"); err != nil {
 		return err
 	}
 	e := c.Event(kind)
 	e.Subject, e.Detail = "group "+name, detail
-	return a.change(ctx, c, e, func(tx *record.Tx) error {
+	return a.Change(ctx, c, e, func(tx *record.Tx) error {
 		g, err := tx.Group(name)
 		if errors.Is(err, record.ErrNotFound) {
 			return noGroup(name)

@@ -10,15 +10,16 @@ import (
 	"warthesis/internal/record"
 )
 
-// change runs a change of the records, with its line in the audit log.
-func (a *Access) change(ctx context.Context, c Caller, e record.Event, do func(*record.Tx) error) error {
-	return a.changeIn(ctx, c, e, func(tx *record.Tx) (record.Event, error) {
+// Change runs a change of the records, with its line in the audit log.
+func (a *Access) Change(ctx context.Context, c Caller, e record.Event, do func(*record.Tx) error) error {
+	return a.ChangeIn(ctx, c, e, func(tx *record.Tx) (record.Event, error) {
 		return record.Event{NamespaceID: e.NamespaceID, RepositoryID: e.RepositoryID}, do(tx)
 	})
 }
 
-// changeIn is change where only the change itself finds out in which place it was.
-func (a *Access) changeIn(ctx context.Context, c Caller, e record.Event, do func(*record.Tx) (in record.Event, err error)) error {
+// ChangeIn is Change where only the change itself finds out in which place it was, and what
+// there is to say of it.
+func (a *Access) ChangeIn(ctx context.Context, c Caller, e record.Event, do func(*record.Tx) (in record.Event, err error)) error {
 	return a.records.Update(ctx, string(e.Kind), func(tx *record.Tx) error {
 		if err := stillMay(tx, c); err != nil {
 			return err
@@ -28,6 +29,9 @@ func (a *Access) changeIn(ctx context.Context, c Caller, e record.Event, do func
 			return err
 		}
 		e.NamespaceID, e.RepositoryID = in.NamespaceID, in.RepositoryID
+		if in.Detail != "" {
+			e.Detail = in.Detail
+		}
 		return tx.Log(e)
 	})
 }
@@ -45,8 +49,8 @@ func stillMay(tx *record.Tx, c Caller) error {
 	return err
 }
 
-// denied notes a refusal and returns it.
-func (a *Access) denied(c Caller, subject, format string, args ...any) error {
+// Denied notes a refusal and returns it.
+func (a *Access) Denied(c Caller, subject, format string, args ...any) error {
 	err := oci.Errorf(oci.CodeDenied, format, args...)
 	if c.Nobody() {
 		err = oci.Errorf(oci.CodeUnauthorized, "not logged in: this takes a login")
@@ -57,19 +61,19 @@ func (a *Access) denied(c Caller, subject, format string, args ...any) error {
 	return err
 }
 
-// admin refuses whoever is no registry admin.
-func (a *Access) admin(c Caller, what string) error {
-	if c.Account.Admin && c.whole() {
+// Admin refuses whoever is no registry admin.
+func (a *Access) Admin(c Caller, what string) error {
+	if c.Account.Admin && c.Whole() {
 		return nil
 	}
 	if c.Account.Admin {
-		return a.denied(c, what, "the token %q may not %s: that takes a token with the scope * and the action manage", c.TokenName(), what)
+		return a.Denied(c, what, "the token %q may not %s: that takes a token with the scope * and the action manage", c.TokenName(), what)
 	}
-	return a.denied(c, what, "%s may not %s: that takes a registry admin", c.who(), what)
+	return a.Denied(c, what, "%s may not %s: that takes a registry admin", c.Who(), what)
 }
 
-// whole reports whether the credential covers all that the account may do.
-func (c Caller) whole() bool {
+// Whole reports whether the credential covers all that the account may do.
+func (c Caller) Whole() bool {
 	return c.asked == nil && (!c.Limited || slices.ContainsFunc(c.Token.Scopes, func(s record.Scope) bool {
 		return s.Pattern == "*" && slices.Contains(s.Actions, string(Manage))
 	}))
@@ -79,7 +83,7 @@ func (c Caller) whole() bool {
 // repository, a namespace or, with an empty name, the registry.
 func (a *Access) MayManage(ctx context.Context, c Caller, place oci.Name) error {
 	if place == "" {
-		return a.admin(c, "change members and settings of the registry")
+		return a.Admin(c, "change members and settings of the registry")
 	}
 	name := place
 	if !strings.Contains(string(place), "/") {
@@ -90,9 +94,9 @@ func (a *Access) MayManage(ctx context.Context, c Caller, place oci.Name) error 
 		return err
 	}
 	if !v.Known && !c.Nobody() {
-		return a.denied(c, string(place), "there is no %s here that %s may know of", place, c.who())
+		return a.Denied(c, string(place), "there is no %s here that %s may know of", place, c.Who())
 	}
-	return a.denied(c, string(place), "%s", strings.Replace(v.Reason, string(name), string(place), 1))
+	return a.Denied(c, string(place), "%s", strings.Replace(v.Reason, string(name), string(place), 1))
 }
 
 // MayList refuses whoever may not see accounts and groups: admins, those with a
@@ -102,7 +106,7 @@ func (a *Access) MayList(ctx context.Context, c Caller) error {
 	if err != nil || offers.ListsAccounts {
 		return err
 	}
-	return a.denied(c, "accounts", "%s may not list accounts and groups: that takes an owner of a namespace or a role on the registry", c.who())
+	return a.Denied(c, "accounts", "%s may not list accounts and groups: that takes an owner of a namespace or a role on the registry", c.Who())
 }
 
 // MaySeeRoles says in which places the caller may see the roles of somebody: its own
@@ -112,7 +116,7 @@ func (a *Access) MaySeeRoles(ctx context.Context, c Caller, account string) (fun
 		return nil, err
 	}
 	rights := a.records.Rights()
-	if account == c.Account.Name || registryRole(rights, c.Account) != record.NoRole && c.whole() {
+	if account == c.Account.Name || RegistryRole(rights, c.Account) != record.NoRole && c.Whole() {
 		return func(oci.Name) bool { return true }, nil
 	}
 	if err := a.MayList(ctx, c); err != nil {
@@ -132,7 +136,7 @@ func (a *Access) MaySeeRoles(ctx context.Context, c Caller, account string) (fun
 // namespace whose lines are meant, and whether lines of what never was are as well.
 func (a *Access) MayAudit(ctx context.Context, c Caller, namespace string) (id int64, all bool, err error) {
 	rights := a.records.Rights()
-	if registryRole(rights, c.Account) != record.NoRole && c.whole() {
+	if RegistryRole(rights, c.Account) != record.NoRole && c.Whole() {
 		if namespace == "" {
 			return 0, true, nil
 		}
@@ -144,7 +148,7 @@ func (a *Access) MayAudit(ctx context.Context, c Caller, namespace string) (id i
 			return n.ID, false, err
 		}
 	}
-	return 0, false, a.denied(c, "audit log", "%s may not read this audit log: that takes a role on the registry, or owner of the namespace it is asked for", c.who())
+	return 0, false, a.Denied(c, "audit log", "%s may not read this audit log: that takes a role on the registry, or owner of the namespace it is asked for", c.Who())
 }
 
 // MayObserve refuses whoever may not see the figures of the process: those with a
@@ -155,10 +159,10 @@ func (a *Access) MayObserve(c Caller) error {
 
 // watcher refuses whoever has no role on the registry.
 func (a *Access) watcher(c Caller, subject, what string) error {
-	if registryRole(a.records.Rights(), c.Account) != record.NoRole {
+	if RegistryRole(a.records.Rights(), c.Account) != record.NoRole {
 		return nil
 	}
-	return a.denied(c, subject, "%s may not see %s: that takes a role on the registry", c.who(), what)
+	return a.Denied(c, subject, "%s may not see %s: that takes a role on the registry", c.Who(), what)
 }
 
 // AsLoggedIn refuses whoever has not logged in.

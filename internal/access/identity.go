@@ -73,7 +73,7 @@ const mostIdentity = 16 << 10
 
 // MakeIdentityRule makes a rule by which an identity of an issuer is a machine account.
 func (a *Access) MakeIdentityRule(ctx context.Context, c Caller, r record.IdentityRule, account string) error {
-	if err := a.admin(c, "make identity rules"); err != nil {
+	if err := a.Admin(c, "make identity rules"); err != nil {
 		return err
 	}
 	if err := a.lasting(c, "make identity rules"); err != nil {
@@ -96,7 +96,7 @@ func (a *Access) MakeIdentityRule(ctx context.Context, c Caller, r record.Identi
 	e := c.Event(record.EventIdentityRuleMade)
 	e.Subject = "identity rule " + r.Name
 	e.Detail = fmt.Sprintf("%s of %s for %s is %s", r.Subject, r.Issuer, r.Audience, account)
-	err = a.change(ctx, c, e, func(tx *record.Tx) error { return tx.MakeIdentityRule(r) })
+	err = a.Change(ctx, c, e, func(tx *record.Tx) error { return tx.MakeIdentityRule(r) })
 	if errors.Is(err, record.ErrTaken) {
 		return conflict("the identity rule", r.Name)
 	}
@@ -105,12 +105,12 @@ func (a *Access) MakeIdentityRule(ctx context.Context, c Caller, r record.Identi
 
 // RemoveIdentityRule removes a rule; what was got by it stops at the next request.
 func (a *Access) RemoveIdentityRule(ctx context.Context, c Caller, name string) error {
-	if err := a.admin(c, "remove identity rules"); err != nil {
+	if err := a.Admin(c, "remove identity rules"); err != nil {
 		return err
 	}
 	e := c.Event(record.EventIdentityRuleRemoved)
 	e.Subject = "identity rule " + name
-	err := a.change(ctx, c, e, func(tx *record.Tx) error { return tx.RemoveIdentityRule(name) })
+	err := a.Change(ctx, c, e, func(tx *record.Tx) error { return tx.RemoveIdentityRule(name) })
 	if errors.Is(err, record.ErrNotFound) {
 		return oci.Errorf(oci.CodeNameUnknown, "there is no identity rule %s here", name)
 	}
@@ -119,7 +119,7 @@ func (a *Access) RemoveIdentityRule(ctx context.Context, c Caller, name string) 
 
 // IdentityRules returns all rules, with the names of their accounts.
 func (a *Access) IdentityRules(c Caller) ([]record.IdentityRule, map[int64]string, error) {
-	if err := a.admin(c, "see identity rules"); err != nil {
+	if err := a.Admin(c, "see identity rules"); err != nil {
 		return nil, nil, err
 	}
 	rights := a.records.Rights()

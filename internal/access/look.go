@@ -218,10 +218,10 @@ type Offers struct {
 
 // Offers returns what a caller may do besides its roles in places.
 func (a *Access) Offers(ctx context.Context, c Caller) (Offers, error) {
-	if c.Nobody() || !c.whole() {
+	if c.Nobody() || !c.Whole() {
 		return Offers{}, nil
 	}
-	onRegistry := registryRole(a.records.Rights(), c.Account) != record.NoRole
+	onRegistry := RegistryRole(a.records.Rights(), c.Account) != record.NoRole
 	lists := onRegistry
 	if !lists {
 		var err error

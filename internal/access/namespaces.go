@@ -7,6 +7,7 @@ import (
 
 	"warthesis/internal/oci"
 	"warthesis/internal/record"
+	"warthesis/internal/record/seals"
 )
 
 // CheckNamespace reads the name of a namespace: one component of a repository's name.
@@ -34,8 +35,8 @@ func (a *Access) mayMakeByPush(c Caller, name oci.Name) bool {
 // MakeNamespace makes a namespace. Who is no registry admin becomes its owner.
 func (a *Access) MakeNamespace(ctx context.Context, c Caller, name string, change PlaceChange) (record.Namespace, error) {
 	n := record.Namespace{Name: name, PushMakes: record.Writer}
-	if !a.mayMakeNamespace(c) || !c.whole() {
-		return n, a.denied(c, "namespace "+name, "%s may not make namespaces: that takes a registry admin", c.who())
+	if !a.mayMakeNamespace(c) || !c.Whole() {
+		return n, a.Denied(c, "namespace "+name, "%s may not make namespaces: that takes a registry admin", c.Who())
 	}
 	if _, err := CheckNamespace(name); err != nil {
 		return n, err
@@ -44,8 +45,8 @@ func (a *Access) MakeNamespace(ctx context.Context, c Caller, name string, chang
 		return n, err
 	}
 	change.onNamespace(&n)
-	e := c.placeEvent(record.EventNamespaceMade, oci.Name(n.Name))
-	err := a.changeIn(ctx, c, e, func(tx *record.Tx) (in record.Event, err error) {
+	e := c.PlaceEvent(record.EventNamespaceMade, oci.Name(n.Name))
+	err := a.ChangeIn(ctx, c, e, func(tx *record.Tx) (in record.Event, err error) {
 		if n, err = tx.MakeNamespace(n); err != nil {
 			return in, err
 		}
@@ -95,18 +96,24 @@ func (a *Access) ChangeNamespace(ctx context.Context, c Caller, name string, cha
 		if _, err := CheckNamespace(*change.Rename); err != nil {
 			return err
 		}
-		if err := a.admin(c, "rename namespaces"); err != nil {
+		if err := a.Admin(c, "rename namespaces"); err != nil {
 			return err
 		}
 		said = append(said, "renamed to "+*change.Rename)
 	}
-	e := c.placeEvent(record.EventNamespaceChanged, oci.Name(name))
+	e := c.PlaceEvent(record.EventNamespaceChanged, oci.Name(name))
 	e.Detail = strings.Join(said, ", ")
-	err = a.onNamespace(ctx, c, e, n, func(tx *record.Tx, now record.Namespace) error {
-		if err := tx.SaveNamespace(n, columns...); err != nil || change.Rename == nil {
-			return err
-		}
-		return tx.RenameNamespace(now, *change.Rename)
+	leave := func(do func(seals.Leave) error) error { return do(seals.Leave{}) }
+	if change.Rename != nil {
+		leave = a.leaving(ctx, c, record.Repository{NamespaceID: n.ID, Name: oci.Name(name)}, change.OverSeals, &e)
+	}
+	err = leave(func(l seals.Leave) error {
+		return a.onNamespace(ctx, c, e, n, func(tx *record.Tx, now record.Namespace) error {
+			if err := tx.SaveNamespace(n, columns...); err != nil || change.Rename == nil {
+				return err
+			}
+			return tx.RenameNamespace(now, *change.Rename, l)
+		})
 	})
 	if errors.Is(err, record.ErrTaken) {
 		return conflict("the namespace", *change.Rename)
@@ -117,7 +124,7 @@ func (a *Access) ChangeNamespace(ctx context.Context, c Caller, name string, cha
 // onNamespace changes a namespace that is there still, as it is now.
 func (a *Access) onNamespace(ctx context.Context, c Caller, e record.Event, n record.Namespace, do func(*record.Tx, record.Namespace) error) error {
 	e.NamespaceID = n.ID
-	return a.change(ctx, c, e, func(tx *record.Tx) error {
+	return a.Change(ctx, c, e, func(tx *record.Tx) error {
 		now, err := tx.LiveNamespace(n.ID)
 		if err != nil {
 			return goneMeanwhile("namespace", n.Name, err)
@@ -128,25 +135,18 @@ func (a *Access) onNamespace(ctx context.Context, c Caller, e record.Event, n re
 
 // RemoveNamespace takes a namespace with all its repositories out of everybody's
 // sight; it can be restored.
-func (a *Access) RemoveNamespace(ctx context.Context, c Caller, name string) error {
+func (a *Access) RemoveNamespace(ctx context.Context, c Caller, name string, why Removing) (removal int64, err error) {
 	n, err := a.namespace(ctx, c, name)
 	if err != nil {
-		return err
+		return 0, err
 	}
-	return a.onNamespace(ctx, c, c.placeEvent(record.EventNamespaceRemoved, oci.Name(name)), n, func(tx *record.Tx, now record.Namespace) error {
-		return tx.RemoveNamespace(now, c.actor())
+	e := c.PlaceEvent(record.EventNamespaceRemoved, oci.Name(name))
+	e.Detail = why.Reason
+	leave := a.leaving(ctx, c, record.Repository{NamespaceID: n.ID, Name: oci.Name(name)}, why.OverSeals, &e)
+	return removal, leave(func(l seals.Leave) error {
+		return a.onNamespace(ctx, c, e, n, func(tx *record.Tx, now record.Namespace) (err error) {
+			removal, err = tx.RemoveNamespace(now, why.by(c), l)
+			return err
+		})
 	})
-}
-
-// RestoreNamespace brings a removed namespace back. As nobody has a role in what is
-// removed, it takes a registry admin.
-func (a *Access) RestoreNamespace(ctx context.Context, c Caller, name string) error {
-	if err := a.admin(c, "restore namespaces"); err != nil {
-		return err
-	}
-	return restored(name, a.changeIn(ctx, c, c.placeEvent(record.EventNamespaceRestored, oci.Name(name)), func(tx *record.Tx) (in record.Event, err error) {
-		n, err := tx.RestoreNamespace(name, c.actor())
-		in.NamespaceID = n.ID
-		return in, err
-	}))
 }

@@ -31,7 +31,7 @@ func (a *Access) mayNarrow(ctx context.Context, c Caller, wide, place oci.Name) 
 }
 
 // NarrowRole gives a member a role in a place and takes the one that it has in a wider
-// place around it: both or neither.
+// Place around it: both or neither.
 func (a *Access) NarrowRole(ctx context.Context, c Caller, m Member, wide, place oci.Name, role record.Role) error {
 	if role.Rank() == 0 {
 		return oci.Errorf(oci.CodeQueryInvalid, "%q is no role; the roles are reader, writer, curator and owner", role)
@@ -39,16 +39,16 @@ func (a *Access) NarrowRole(ctx context.Context, c Caller, m Member, wide, place
 	if err := a.mayNarrow(ctx, c, wide, place); err != nil {
 		return err
 	}
-	from, err := a.place(ctx, wide)
+	from, err := a.Place(ctx, wide)
 	if err != nil {
 		return err
 	}
-	given := c.placeEvent(record.EventRoleGranted, place)
+	given := c.PlaceEvent(record.EventRoleGranted, place)
 	given.Detail = fmt.Sprintf("%s to %s, in place of the role in %s", role, m, SayPlace(wide))
-	taken := c.placeEvent(record.EventRoleTaken, wide)
+	taken := c.PlaceEvent(record.EventRoleTaken, wide)
 	taken.Detail = "from " + m.String()
 	return a.onGrant(ctx, c, m, place, given, func(tx *record.Tx, k record.GrantKey) error {
-		in, err := livePlace(tx, from)
+		in, err := LivePlace(tx, from)
 		if err != nil {
 			return goneMeanwhile("place", string(wide), err)
 		}
@@ -98,7 +98,7 @@ func (a *Access) RefusedByNarrowing(ctx context.Context, c Caller, m Member, wid
 	if err := a.mayNarrow(ctx, c, wide, place); err != nil {
 		return Narrowing{}, err
 	}
-	from, err := a.place(ctx, wide)
+	from, err := a.Place(ctx, wide)
 	if err != nil {
 		return Narrowing{}, err
 	}

@@ -29,7 +29,7 @@ func (a *Access) Pulled(c Caller, name oci.Name, tag oci.Tag, digest oci.Digest)
 	if n, _ := a.records.Rights().Namespace(name.Namespace()); !n.LogPulls {
 		return
 	}
-	e := c.repositoryEvent(record.EventPull, name)
+	e := c.RepositoryEvent(record.EventPull, name)
 	e.Tag, e.Digest, e.Verdict = tag, digest, record.VerdictDone
 	by := ledger.Owner{Name: c.Account.Name}
 	if c.Nobody() {

@@ -1,12 +1,12 @@
 package access
 
 import (
-	"context"
 	"errors"
-	"slices"
+	"time"
 
 	"warthesis/internal/oci"
 	"warthesis/internal/record"
+	"warthesis/internal/rule"
 )
 
 // PlaceChange is what is to be changed of a namespace or a repository; nil fields stay.
@@ -20,8 +20,12 @@ type PlaceChange struct {
 	NewDescription *string
 	NewLabels      *record.Labels
 	LogPulls       *bool
+	// RestoreWindow is that of a namespace, in served time; 0 is as the registry has it.
+	RestoreWindow *time.Duration
 	// Rename is another name.
 	Rename *string
+	// OverSeals is the reason of an admin who renames although tags are sealed.
+	OverSeals string
 }
 
 const (
@@ -49,6 +53,11 @@ func (p PlaceChange) check() error {
 			}
 		}
 	}
+	if p.RestoreWindow != nil && *p.RestoreWindow != 0 {
+		if err := checkWindow(*p.RestoreWindow); err != nil {
+			return err
+		}
+	}
 	if p.PushMakes != nil && *p.PushMakes != record.NoRole && p.PushMakes.Rank() < record.Writer.Rank() {
 		return oci.Errorf(oci.CodeQueryInvalid, "%q cannot be who makes repositories by pushing: it is writer, curator, owner or nobody", *p.PushMakes)
 	}
@@ -72,6 +81,9 @@ func (p PlaceChange) onNamespace(n *record.Namespace) (columns []record.Namespac
 	set(&n.NewDescription, p.NewDescription, record.NamespaceNewDescription, &columns, "description of new repositories", &said)
 	set(&n.NewLabels, p.NewLabels, record.NamespaceNewLabels, &columns, "labels of new repositories", &said)
 	set(&n.LogPulls, p.LogPulls, record.NamespaceLogPulls, &columns, "whether pulls are logged", &said)
+	if p.RestoreWindow != nil {
+		set(&n.RestoreWindow, p.RestoreWindow, record.NamespaceRestoreWindow, &columns, "restore window "+sayWindow(*p.RestoreWindow), &said)
+	}
 	if p.Open != nil {
 		set(&n.Open, p.Open, record.NamespaceOpen, &columns, map[bool]string{true: "open to everybody", false: "closed to all but members"}[*p.Open], &said)
 	}
@@ -98,22 +110,22 @@ func goneMeanwhile(what, name string, err error) error {
 	return err
 }
 
-// RemovedPlaces returns what the caller could restore, the last first.
-func (a *Access) RemovedPlaces(ctx context.Context, c Caller, limit int) ([]record.Removed, error) {
-	all := c.Account.Admin && c.whole() || registryRole(a.records.Rights(), c.Account) == record.Owner && c.whole()
-	rows, err := a.records.RemovedPlaces(ctx, all, c.Account.ID, limit)
-	if err != nil || !c.Limited {
-		return rows, err
+// The bounds of restore windows.
+const (
+	LeastRestoreWindow = time.Hour
+	MostRestoreWindow  = 366 * 24 * time.Hour
+)
+
+func checkWindow(window time.Duration) error {
+	if window < LeastRestoreWindow || window > MostRestoreWindow {
+		return oci.Errorf(oci.CodeQueryInvalid, "a restore window of %s cannot be: it has %s to %s", rule.Span(window), rule.Span(LeastRestoreWindow), rule.Span(MostRestoreWindow))
 	}
-	return slices.DeleteFunc(rows, func(r record.Removed) bool { return !inScopes(c.Token.Scopes, r.Name, Manage) }), nil
+	return nil
 }
 
-func restored(name string, err error) error {
-	switch {
-	case errors.Is(err, record.ErrNotFound):
-		return oci.Errorf(oci.CodeNameUnknown, "nothing of the name %s was removed, or its namespace is removed too", name)
-	case errors.Is(err, record.ErrTaken):
-		return oci.Errorf(oci.CodeInUse, "the name %s is taken by another one since; rename that one first", name)
+func sayWindow(window time.Duration) string {
+	if window == 0 {
+		return "as the registry has it"
 	}
-	return err
+	return rule.Span(window).String()
 }

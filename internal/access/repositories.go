@@ -9,6 +9,7 @@ import (
 
 	"warthesis/internal/oci"
 	"warthesis/internal/record"
+	"warthesis/internal/record/seals"
 )
 
 // repository finds a repository that the caller may manage.
@@ -21,7 +22,7 @@ func (a *Access) repository(ctx context.Context, c Caller, name string) (record.
 	if err := passNotFound(err); err != nil {
 		return r, err
 	}
-	if err := a.mayManageRepository(ctx, c, parsed); err != nil {
+	if err := a.MayManageRepository(ctx, c, parsed); err != nil {
 		return r, err
 	}
 	if errors.Is(err, record.ErrNotFound) {
@@ -30,19 +31,19 @@ func (a *Access) repository(ctx context.Context, c Caller, name string) (record.
 	return r, err
 }
 
-// mayManageRepository is MayManage for a name that means a repository even where
+// MayManageRepository is MayManage for a name that means a repository even where
 // it has one component.
-func (a *Access) mayManageRepository(ctx context.Context, c Caller, name oci.Name) error {
+func (a *Access) MayManageRepository(ctx context.Context, c Caller, name oci.Name) error {
 	v, err := a.Verdict(ctx, c, name, Manage)
 	if err != nil || v.Allowed {
 		return err
 	}
-	return a.denied(c, string(name), "%s", v.Reason)
+	return a.Denied(c, string(name), "%s", v.Reason)
 }
 
 // onRepository changes a repository that is there still, as it is now.
 func (a *Access) onRepository(ctx context.Context, c Caller, e record.Event, r record.Repository, do func(*record.Tx, record.Repository) error) error {
-	return a.change(ctx, c, e.In(r), func(tx *record.Tx) error {
+	return a.Change(ctx, c, e.In(r), func(tx *record.Tx) error {
 		now, err := tx.LiveRepository(r.ID)
 		if err != nil {
 			return goneMeanwhile("repository", string(r.Name), err)
@@ -61,7 +62,7 @@ func (a *Access) MakeRepository(ctx context.Context, c Caller, name string, chan
 	if err := passNotFound(err); err != nil {
 		return err
 	}
-	if err := a.mayManageRepository(ctx, c, parsed); err != nil {
+	if err := a.MayManageRepository(ctx, c, parsed); err != nil {
 		return err
 	}
 	if errors.Is(err, record.ErrNotFound) {
@@ -70,7 +71,7 @@ func (a *Access) MakeRepository(ctx context.Context, c Caller, name string, chan
 	if err := change.check(); err != nil {
 		return err
 	}
-	err = a.changeIn(ctx, c, c.repositoryEvent(record.EventRepositoryMade, parsed), func(tx *record.Tx) (in record.Event, err error) {
+	err = a.ChangeIn(ctx, c, c.RepositoryEvent(record.EventRepositoryMade, parsed), func(tx *record.Tx) (in record.Event, err error) {
 		now, err := tx.LiveNamespace(n.ID)
 		if err != nil || now.Name != n.Name {
 			return in, errors.Join(goneMeanwhile("namespace", n.Name, record.ErrNotFound), passNotFound(err))
@@ -86,7 +87,7 @@ func (a *Access) MakeRepository(ctx context.Context, c Caller, name string, chan
 	return err
 }
 
-func (c Caller) repositoryEvent(kind record.EventKind, name oci.Name) record.Event {
+func (c Caller) RepositoryEvent(kind record.EventKind, name oci.Name) record.Event {
 	e := c.Event(kind)
 	e.Repository = name
 	return e
@@ -109,18 +110,24 @@ func (a *Access) ChangeRepository(ctx context.Context, c Caller, name string, ch
 		if renamed, err = oci.ParseName(*change.Rename); err != nil {
 			return err
 		}
-		if err := a.mayManageRepository(ctx, c, renamed); err != nil {
+		if err := a.MayManageRepository(ctx, c, renamed); err != nil {
 			return err
 		}
 		said = append(said, "renamed to "+*change.Rename)
 	}
-	e := c.repositoryEvent(record.EventRepositoryChanged, r.Name)
+	e := c.RepositoryEvent(record.EventRepositoryChanged, r.Name)
 	e.Detail = strings.Join(said, ", ")
-	err = a.onRepository(ctx, c, e, r, func(tx *record.Tx, now record.Repository) error {
-		if err := tx.SaveRepository(r, columns...); err != nil || change.Rename == nil {
-			return err
-		}
-		return tx.RenameRepository(now, renamed)
+	leave := func(do func(seals.Leave) error) error { return do(seals.Leave{}) }
+	if change.Rename != nil {
+		leave = a.leaving(ctx, c, r, change.OverSeals, &e)
+	}
+	err = leave(func(l seals.Leave) error {
+		return a.onRepository(ctx, c, e, r, func(tx *record.Tx, now record.Repository) error {
+			if err := tx.SaveRepository(r, columns...); err != nil || change.Rename == nil {
+				return err
+			}
+			return tx.RenameRepository(now, renamed, l)
+		})
 	})
 	switch {
 	case errors.Is(err, record.ErrTaken):
@@ -132,34 +139,20 @@ func (a *Access) ChangeRepository(ctx context.Context, c Caller, name string, ch
 }
 
 // RemoveRepository takes a repository out of everybody's sight; it can be restored.
-func (a *Access) RemoveRepository(ctx context.Context, c Caller, name string) error {
+func (a *Access) RemoveRepository(ctx context.Context, c Caller, name string, why Removing) (removal int64, err error) {
 	r, err := a.repository(ctx, c, name)
 	if err != nil {
-		return err
+		return 0, err
 	}
-	return a.onRepository(ctx, c, c.repositoryEvent(record.EventRepositoryRemoved, r.Name), r, func(tx *record.Tx, now record.Repository) error {
-		return tx.RemoveRepository(now, c.actor())
+	e := c.RepositoryEvent(record.EventRepositoryRemoved, r.Name)
+	e.Detail = why.Reason
+	leave := a.leaving(ctx, c, r, why.OverSeals, &e)
+	return removal, leave(func(l seals.Leave) error {
+		return a.onRepository(ctx, c, e, r, func(tx *record.Tx, now record.Repository) (err error) {
+			removal, err = tx.RemoveRepository(now, why.by(c), l)
+			return err
+		})
 	})
-}
-
-// RestoreRepository brings a removed repository back: one of the namespace that has
-// the name now.
-func (a *Access) RestoreRepository(ctx context.Context, c Caller, name string) error {
-	parsed, err := oci.ParseName(name)
-	if err != nil {
-		return err
-	}
-	n, err := a.records.View(ctx).Namespace(parsed.Namespace())
-	if err := passNotFound(err); err != nil {
-		return err
-	}
-	if err := a.mayManageRepository(ctx, c, parsed); err != nil {
-		return err
-	}
-	return restored(name, a.changeIn(ctx, c, c.repositoryEvent(record.EventRepositoryRestored, parsed), func(tx *record.Tx) (in record.Event, err error) {
-		r, err := tx.RestoreRepository(n.ID, parsed, c.actor())
-		return in.In(r), err
-	}))
 }
 
 // MayPush says whether the caller may push to a repository, and what the push may

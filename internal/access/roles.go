@@ -35,9 +35,9 @@ func SayPlace(place oci.Name) string {
 	return "namespace " + string(place)
 }
 
-// place returns the key of a place for grants in it: a repository, a namespace or,
+// Place returns the key of a place for grants in it: a repository, a namespace or,
 // with an empty name, the registry. It fails with oci.CodeNameUnknown.
-func (a *Access) place(ctx context.Context, place oci.Name) (record.GrantKey, error) {
+func (a *Access) Place(ctx context.Context, place oci.Name) (record.GrantKey, error) {
 	var k record.GrantKey
 	switch {
 	case place == "":
@@ -61,15 +61,15 @@ func (a *Access) place(ctx context.Context, place oci.Name) (record.GrantKey, er
 // onGrant changes the role of a member in a place. The place is found before the
 // right is asked, and must be there still in the change.
 func (a *Access) onGrant(ctx context.Context, c Caller, m Member, at oci.Name, e record.Event, do func(*record.Tx, record.GrantKey) error) error {
-	key, missing := a.place(ctx, at)
+	key, missing := a.Place(ctx, at)
 	if err := a.MayManage(ctx, c, at); err != nil {
 		return err
 	}
 	if missing != nil {
 		return missing
 	}
-	return a.changeIn(ctx, c, e, func(tx *record.Tx) (in record.Event, err error) {
-		if in, err = livePlace(tx, key); err != nil {
+	return a.ChangeIn(ctx, c, e, func(tx *record.Tx) (in record.Event, err error) {
+		if in, err = LivePlace(tx, key); err != nil {
 			return in, goneMeanwhile("place", string(at), err)
 		}
 		if m.Group != "" {
@@ -92,8 +92,8 @@ func (a *Access) onGrant(ctx context.Context, c Caller, m Member, at oci.Name, e
 	})
 }
 
-// livePlace says where the place of a key is, or record.ErrNotFound.
-func livePlace(tx *record.Tx, k record.GrantKey) (in record.Event, err error) {
+// LivePlace says where the place of a key is, or record.ErrNotFound.
+func LivePlace(tx *record.Tx, k record.GrantKey) (in record.Event, err error) {
 	if k.RepositoryID != 0 {
 		r, err := tx.LiveRepository(k.RepositoryID)
 		return in.In(r), err
@@ -112,15 +112,15 @@ func (a *Access) GiveRole(ctx context.Context, c Caller, m Member, place oci.Nam
 	if role.Rank() == 0 {
 		return oci.Errorf(oci.CodeQueryInvalid, "%q is no role; the roles are reader, writer, curator and owner", role)
 	}
-	e := c.placeEvent(record.EventRoleGranted, place)
+	e := c.PlaceEvent(record.EventRoleGranted, place)
 	e.Detail = fmt.Sprintf("%s to %s", role, m)
 	return a.onGrant(ctx, c, m, place, e, func(tx *record.Tx, k record.GrantKey) error {
 		return tx.Give(record.Grant{GrantKey: k, Role: role, GrantedBy: c.Account.Name})
 	})
 }
 
-// placeEvent starts a line of the audit log about a place.
-func (c Caller) placeEvent(kind record.EventKind, place oci.Name) record.Event {
+// PlaceEvent starts a line of the audit log about a place.
+func (c Caller) PlaceEvent(kind record.EventKind, place oci.Name) record.Event {
 	e := c.Event(kind)
 	if strings.Contains(string(place), "/") {
 		e.Repository = place
@@ -132,7 +132,7 @@ func (c Caller) placeEvent(kind record.EventKind, place oci.Name) record.Event {
 
 // TakeRole takes the role that an account or a group has in a place.
 func (a *Access) TakeRole(ctx context.Context, c Caller, m Member, place oci.Name) error {
-	e := c.placeEvent(record.EventRoleTaken, place)
+	e := c.PlaceEvent(record.EventRoleTaken, place)
 	e.Detail = "from " + m.String()
 	return a.onGrant(ctx, c, m, place, e, func(tx *record.Tx, k record.GrantKey) error {
 		err := tx.TakeRole(k)

@@ -5,6 +5,7 @@ import (
 	"fmt"
 
 	"warthesis/internal/record"
+	"warthesis/internal/record/runs"
 )
 
 // MaySeeRuns refuses whoever may not see the work beside requests: those with a role
@@ -12,8 +13,8 @@ import (
 func (a *Access) MaySeeRuns(c Caller) error { return a.watcher(c, "runs", "the work beside requests") }
 
 // MayStopRun refuses whoever may not stop runs, and logs that one was stopped.
-func (a *Access) MayStopRun(ctx context.Context, c Caller, run record.Run) error {
-	if err := a.admin(c, "stop runs"); err != nil {
+func (a *Access) MayStopRun(ctx context.Context, c Caller, run runs.Run) error {
+	if err := a.Admin(c, "stop runs"); err != nil {
 		return err
 	}
 	if !run.Open() {
@@ -25,5 +26,5 @@ func (a *Access) MayStopRun(ctx context.Context, c Caller, run record.Run) error
 	if run.Place != "" {
 		e.Detail += " of " + run.Place
 	}
-	return a.change(ctx, c, e, func(*record.Tx) error { return nil })
+	return a.Change(ctx, c, e, func(*record.Tx) error { return nil })
 }

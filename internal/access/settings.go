@@ -12,10 +12,13 @@ func (a *Access) Settings() record.Settings { return a.records.Rights().Settings
 
 // ChangeSettings changes the registry's settings.
 func (a *Access) ChangeSettings(ctx context.Context, c Caller, s record.Settings) error {
-	if err := a.admin(c, "change the registry's settings"); err != nil {
+	if err := a.Admin(c, "change the registry's settings"); err != nil {
+		return err
+	}
+	if err := checkWindow(s.RestoreWindow); err != nil {
 		return err
 	}
 	e := c.Event(record.EventSettingsChanged)
-	e.Detail = fmt.Sprintf("people make namespaces: %t, pushes make namespaces: %t", s.AccountsMakeNamespaces, s.PushMakesNamespaces)
-	return a.change(ctx, c, e, func(tx *record.Tx) error { return tx.SaveSettings(s) })
+	e.Detail = fmt.Sprintf("people make namespaces: %t, pushes make namespaces: %t, restore window: %s", s.AccountsMakeNamespaces, s.PushMakesNamespaces, sayWindow(s.RestoreWindow))
+	return a.Change(ctx, c, e, func(tx *record.Tx) error { return tx.SaveSettings(s) })
 }

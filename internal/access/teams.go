@@ -13,7 +13,7 @@ import (
 
 // Team makes a namespace, a group of its people and the roles between them, in one step.
 func (a *Access) Team(ctx context.Context, c Caller, name, description string, owners, writers []string) error {
-	if err := a.admin(c, "make teams"); err != nil {
+	if err := a.Admin(c, "make teams"); err != nil {
 		return err
 	}
 	if _, err := CheckNamespace(name); err != nil {
@@ -30,9 +30,9 @@ func (a *Access) Team(ctx context.Context, c Caller, name, description string, o
 		}
 		ids = append(ids, found.ID)
 	}
-	e := c.placeEvent(record.EventNamespaceMade, oci.Name(name))
+	e := c.PlaceEvent(record.EventNamespaceMade, oci.Name(name))
 	e.Detail = fmt.Sprintf("with the group %s (writer); owners: %s; others: %s", name, listed(owners, "nobody"), listed(writers, "nobody"))
-	err := a.changeIn(ctx, c, e, func(tx *record.Tx) (in record.Event, err error) {
+	err := a.ChangeIn(ctx, c, e, func(tx *record.Tx) (in record.Event, err error) {
 		namespace, err := tx.MakeNamespace(record.Namespace{Name: name, Description: description, PushMakes: record.Writer})
 		if err != nil {
 			return in, err

@@ -85,12 +85,12 @@ func (a *Access) within(c Caller, kind record.TokenKind, scopes []record.Scope) 
 		for _, action := range s.Actions {
 			// A pattern covers another where it matches it as it is written.
 			if !inScopes(c.Token.Scopes, s.Pattern, Action(action)) {
-				return a.denied(c, "tokens", "the token %q may not make one that may %s in %s: it may not do that itself", c.TokenName(), action, s.Pattern)
+				return a.Denied(c, "tokens", "the token %q may not make one that may %s in %s: it may not do that itself", c.TokenName(), action, s.Pattern)
 			}
 		}
 	}
 	if kind != record.TokenMade {
-		return a.denied(c, "tokens", "the token %q is for a program, and signs nobody in; use the account's password or the company's login", c.TokenName())
+		return a.Denied(c, "tokens", "the token %q is for a program, and signs nobody in; use the account's password or the company's login", c.TokenName())
 	}
 	return nil
 }
@@ -107,7 +107,7 @@ func (a *Access) giveToken(ctx context.Context, c Caller, account record.Account
 		e.Kind = record.EventLogin
 	}
 	e.Subject, e.Detail = "account "+account.Name, fmt.Sprintf("token %q", n.Name)
-	err := a.change(ctx, c, e, func(tx *record.Tx) (err error) {
+	err := a.Change(ctx, c, e, func(tx *record.Tx) (err error) {
 		if err := room(tx, account, n.Kind); err != nil {
 			return err
 		}
@@ -156,13 +156,13 @@ func (a *Access) tokenOwner(c Caller, name string) (record.Account, error) {
 		return record.Account{}, err
 	}
 	if name != "" && name != c.Account.Name {
-		if err := a.admin(c, "work on the tokens of others"); err != nil {
+		if err := a.Admin(c, "work on the tokens of others"); err != nil {
 			return record.Account{}, err
 		}
 		return a.account(name)
 	}
-	if !c.whole() {
-		return record.Account{}, a.denied(c, "tokens", "the token %q may not make, list or revoke tokens: that takes a login, or a token with the scope * and the action manage", c.TokenName())
+	if !c.Whole() {
+		return record.Account{}, a.Denied(c, "tokens", "the token %q may not make, list or revoke tokens: that takes a login, or a token with the scope * and the action manage", c.TokenName())
 	}
 	return c.Account, nil
 }
@@ -209,7 +209,7 @@ func (a *Access) RevokeToken(ctx context.Context, c Caller, account, which strin
 	}
 	e := c.Event(record.EventTokenRevoked)
 	e.Subject, e.Detail = "account "+owner.Name, fmt.Sprintf("token %q", t.Name)
-	err = a.change(ctx, c, e, func(tx *record.Tx) error { return tx.RevokeToken(t.ID) })
+	err = a.Change(ctx, c, e, func(tx *record.Tx) error { return tx.RevokeToken(t.ID) })
 	if errors.Is(err, record.ErrNotFound) {
 		return noToken(owner, which)
 	}
@@ -259,7 +259,7 @@ func (a *Access) ReplaceToken(ctx context.Context, c Caller, account, which, pas
 	var t record.Token
 	e := c.Event(record.EventTokenMade)
 	e.Subject, e.Detail = "account "+owner.Name, fmt.Sprintf("token %q in place of the one of that name, which is revoked", which)
-	err = a.change(ctx, c, e, func(tx *record.Tx) error {
+	err = a.Change(ctx, c, e, func(tx *record.Tx) error {
 		old, err := findToken(tx.View, owner, which)
 		if err != nil {
 			return err
@@ -292,6 +292,6 @@ func (a *Access) SignOut(ctx context.Context, c Caller) error {
 	}
 	e := c.Event(record.EventLogout)
 	e.Subject = "account " + c.Account.Name
-	err := a.change(ctx, c, e, func(tx *record.Tx) error { return tx.EndLogin(c.Token.ID) })
+	err := a.Change(ctx, c, e, func(tx *record.Tx) error { return tx.EndLogin(c.Token.ID) })
 	return passNotFound(err)
 }

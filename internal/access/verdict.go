@@ -166,8 +166,8 @@ func roleIn(rights *record.Rights, account record.Account, name oci.Name) (best 
 	return best, by
 }
 
-// registryRole returns the highest role that an account has on the whole registry.
-func registryRole(rights *record.Rights, account record.Account) record.Role {
+// RegistryRole returns the highest role that an account has on the whole registry.
+func RegistryRole(rights *record.Rights, account record.Account) record.Role {
 	// No repository has an empty name, so only the registry's own grants apply.
 	role, _ := roleIn(rights, account, "")
 	return role
@@ -186,7 +186,7 @@ func (a *Access) reason(ctx context.Context, c Caller, name oci.Name, action Act
 	if c.Nobody() {
 		return fmt.Sprintf("not logged in: to %s takes a login", sayAction(action, name)), nil
 	}
-	verb := fmt.Sprintf("%s may not %s", c.who(), sayAction(action, name))
+	verb := fmt.Sprintf("%s may not %s", c.Who(), sayAction(action, name))
 	role, _ := roleIn(a.records.Rights(), c.Account, name)
 	if c.Limited && role.Rank() >= roleFor(action).Rank() {
 		return fmt.Sprintf("the token %q may not %s: its scopes leave that out, and the account has the role; make a token for %s with %s",
@@ -261,7 +261,7 @@ func (a *Access) Seen(c Caller) record.Seen {
 }
 
 func (a *Access) seen(c Caller) record.Seen {
-	seen := record.Seen{Account: c.Account.ID, Everything: registryRole(a.records.Rights(), c.Account) != record.NoRole}
+	seen := record.Seen{Account: c.Account.ID, Everything: RegistryRole(a.records.Rights(), c.Account) != record.NoRole}
 	if c.Limited {
 		seen.Globs = pullPatterns(c.Token.Scopes)
 	}

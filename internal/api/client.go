@@ -42,6 +42,8 @@ type List struct {
 	Contains string
 	// Prefix keeps what begins with it, of tags.
 	Prefix string
+	// Pattern keeps what a pattern in the tag's place means, of tags.
+	Pattern string
 	// Sort is name or change, of tags also version.
 	Sort string
 	// After is the Next of the page before.
@@ -62,7 +64,7 @@ func Given(values map[string]string) url.Values {
 
 // Query returns the list's part of an address.
 func (l List) Query() url.Values {
-	q := Given(map[string]string{"contains": l.Contains, "prefix": l.Prefix, "sort": l.Sort, "after": l.After})
+	q := Given(map[string]string{"contains": l.Contains, "prefix": l.Prefix, "pattern": l.Pattern, "sort": l.Sort, "after": l.After})
 	if l.Limit > 0 {
 		q.Set("limit", strconv.Itoa(l.Limit))
 	}

@@ -18,6 +18,7 @@ type Tag struct {
 	MovedBy      string     `json:"moved_by,omitempty"`
 	PulledAt     *time.Time `json:"pulled_at,omitempty"`
 	Pulls        int64      `json:"pulls"`
+	Seal         *Seal      `json:"seal,omitempty" doc:"Why the tag neither moves nor goes; absent where it may"`
 }
 
 // TagList is a page of tags.

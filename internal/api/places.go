@@ -19,6 +19,7 @@ type Namespace struct {
 	NewDescription string     `json:"new_description,omitempty" doc:"Given to repositories that a push makes"`
 	NewLabels      Labels     `json:"new_labels" nullable:"false"`
 	LogPulls       bool       `json:"log_pulls" doc:"Whether each pull is written into the audit log"`
+	RestoreWindow  string     `json:"restore_window,omitempty" doc:"For how long removals can be undone, as in 14d; absent for as long as the registry has it, which is also the most"`
 	Repositories   int64      `json:"repositories"`
 	Size           int64      `json:"size" doc:"Bytes that its repositories hold, shared content counted in each"`
 	CreatedAt      time.Time  `json:"created_at"`
@@ -42,7 +43,9 @@ type PlaceChange struct {
 	NewDescription *string `json:"new_description,omitempty" maxLength:"2000"`
 	NewLabels      *Labels `json:"new_labels,omitempty"`
 	LogPulls       *bool   `json:"log_pulls,omitempty"`
+	RestoreWindow  *string `json:"restore_window,omitempty" maxLength:"16" doc:"Of a namespace: for how long removals can be undone, as in 14d; empty for as long as the registry has it, which is also the most"`
 	Rename         *string `json:"rename,omitempty" maxLength:"255" doc:"Another name"`
+	OverSeals      string  `json:"over_seals,omitempty" maxLength:"500" doc:"Of a rename: why, although tags in it are sealed; for registry admins"`
 }
 
 // NewPlace is a namespace or a repository to be made.
@@ -57,6 +60,7 @@ type Removed struct {
 	Name       string    `json:"name"`
 	RemovedAt  time.Time `json:"removed_at"`
 	RemovedBy  string    `json:"removed_by,omitempty"`
+	Removal    int64     `json:"removal" doc:"The removal, by which it can be undone"`
 }
 
 // RemovedList is what was removed, the last first.

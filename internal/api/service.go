@@ -8,8 +8,9 @@ import (
 
 // Settings are those of the registry that are changed while it runs.
 type Settings struct {
-	AccountsMakeNamespaces bool `json:"accounts_make_namespaces" doc:"Whether every person may make namespaces, and not registry admins alone"`
-	PushMakesNamespaces    bool `json:"push_makes_namespaces" doc:"Whether a push by somebody who may make a namespace makes it"`
+	AccountsMakeNamespaces bool   `json:"accounts_make_namespaces" doc:"Whether every person may make namespaces, and not registry admins alone"`
+	PushMakesNamespaces    bool   `json:"push_makes_namespaces" doc:"Whether a push by somebody who may make a namespace makes it"`
+	RestoreWindow          string `json:"restore_window,omitempty" maxLength:"16" doc:"For how long removals can be undone, as in 14d; without it, it stays as it is"`
 }
 
 // Service is what a registry says about itself.

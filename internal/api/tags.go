@@ -22,7 +22,8 @@ type TagChange struct {
 
 // TagChanges are changes of tags, one after the other, all or none.
 type TagChanges struct {
-	Changes []TagChange `json:"changes" minItems:"1" maxItems:"100" nullable:"false"`
+	Changes []TagChange `json:"changes" minItems:"1" maxItems:"1000" nullable:"false"`
+	Reason  string      `json:"reason,omitempty" maxLength:"500" doc:"Why, for the list of removals"`
 }
 
 // TagChanged is what a change did.
@@ -35,6 +36,7 @@ type TagChanged struct {
 // TagsChanged is what changes did, in their order.
 type TagsChanged struct {
 	Changes []TagChanged `json:"changes" nullable:"false"`
+	Removal int64        `json:"removal,omitempty" doc:"The removal by which all tags went that were removed, so that it can be undone"`
 }
 
 // TagMove is a line of the tag log.
@@ -48,7 +50,7 @@ type TagMove struct {
 	Until  *time.Time `json:"until,omitempty" doc:"Until when; absent where it does still"`
 	By     string     `json:"by,omitempty"`
 	Token  string     `json:"token,omitempty" doc:"The token by which the account came, shown to those who may push"`
-	Origin string     `json:"origin" doc:"push, hand, or the peer it came from"`
+	Origin string     `json:"origin" doc:"push, hand, undo, or the peer it came from"`
 	There  bool       `json:"there" doc:"Whether what it points to since is here still, so that the tag can be put back"`
 }
 
@@ -79,10 +81,9 @@ func (c *Client) NextVersion(ctx context.Context, name oci.Name, step rule.Step,
 
 // ChangeTags changes tags of a repository, all or none. It fails with CodeTagMoved where
 // a tag does not point to what a change says.
-func (c *Client) ChangeTags(ctx context.Context, name oci.Name, changes []TagChange) ([]TagChanged, error) {
+func (c *Client) ChangeTags(ctx context.Context, name oci.Name, changes TagChanges) (TagsChanged, error) {
 	var done TagsChanged
-	err := c.Do(ctx, http.MethodPost, "/api/v1/tags", url.Values{"repository": {string(name)}}, TagChanges{changes}, &done)
-	return done.Changes, err
+	return done, c.Do(ctx, http.MethodPost, "/api/v1/tags", url.Values{"repository": {string(name)}}, changes, &done)
 }
 
 // TagLog returns up to limit lines of a tag's log, or with "" of those of all tags.

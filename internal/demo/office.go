@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"warthesis/internal/access"
+	"warthesis/internal/access/upkeep"
 	"warthesis/internal/oci"
 	"warthesis/internal/record"
 )
@@ -27,17 +28,17 @@ func (h *history) office() {
 			h.do(day(when+float64(i)/10, 8), who, h.logIn)
 		}
 	}
-	change := func(namespace string, change access.PlaceChange) func(context.Context, *access.Access, access.Caller) error {
-		return func(ctx context.Context, a *access.Access, c access.Caller) error {
-			return a.ChangeNamespace(ctx, c, namespace, change)
+	change := func(namespace string, change access.PlaceChange) func(context.Context, *upkeep.Upkeep, access.Caller) error {
+		return func(ctx context.Context, u *upkeep.Upkeep, c access.Caller) error {
+			return u.Access.ChangeNamespace(ctx, c, namespace, change)
 		}
 	}
 	label := func(team string) access.PlaceChange { return access.PlaceChange{Labels: &record.Labels{"team": team}} }
 	h.do(day(33, 10), "teodor", change("timetable", label("timetable")))
 	h.do(day(41, 14), "marit", change("berths", label("berths")))
 	h.do(day(52, 9), "jun", change("signals", label("signals")))
-	h.do(day(66, 11), "teodor", func(ctx context.Context, a *access.Access, c access.Caller) error {
-		return a.GiveRole(ctx, c, access.Member{Account: "depot-tarn"}, "timetable/board", record.Reader)
+	h.do(day(66, 11), "teodor", func(ctx context.Context, u *upkeep.Upkeep, c access.Caller) error {
+		return u.Access.GiveRole(ctx, c, access.Member{Account: "depot-tarn"}, "timetable/board", record.Reader)
 	})
 
 	// By the groups that they are in: what is shown at the fair.
@@ -74,12 +75,13 @@ func (h *history) office() {
 }
 
 // do lets somebody do what takes a right that is asked where it is done.
-func (h *history) do(at time.Duration, who string, office func(context.Context, *access.Access, access.Caller) error) {
+func (h *history) do(at time.Duration, who string, office func(context.Context, *upkeep.Upkeep, access.Caller) error) {
 	h.acts = append(h.acts, act{at: at, who: who, office: office})
 }
 
 // logIn gives somebody a login on the laptop, in place of the one before.
-func (h *history) logIn(ctx context.Context, a *access.Access, c access.Caller) error {
+func (h *history) logIn(ctx context.Context, u *upkeep.Upkeep, c access.Caller) error {
+	a := u.Access
 	if err := a.SignOut(ctx, c); err != nil {
 		return err
 	}

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"warthesis/internal/access"
+	"warthesis/internal/access/upkeep"
 	"warthesis/internal/clock"
 	"warthesis/internal/oci"
 	"warthesis/internal/record"
@@ -26,7 +27,7 @@ type act struct {
 	action access.Action
 	do     func(context.Context, *registry.Registry) error
 	// office is what somebody does besides, in do's place.
-	office func(context.Context, *access.Access, access.Caller) error
+	office func(context.Context, *upkeep.Upkeep, access.Caller) error
 	// refused tells that the right is missing, which stands in the log.
 	refused bool
 }
@@ -46,7 +47,8 @@ func Start(now time.Time) time.Time { return now.Add(-days * 24 * time.Hour) }
 // Seed fills an empty registry with the sample world. The registry must run by
 // the clock, which Seed moves from the start of the history to its end. The account
 // admin gets the password given; people have Password.
-func Seed(ctx context.Context, r *registry.Registry, rights *access.Access, clk *clock.Set, adminPassword string) error {
+func Seed(ctx context.Context, r *registry.Registry, keep *upkeep.Upkeep, clk *clock.Set, adminPassword string) error {
+	rights := keep.Access
 	h := &history{shared: &layers{map[string]layer{}}, secrets: map[string]string{}}
 	if err := h.settle(ctx, rights, adminPassword); err != nil {
 		return fmt.Errorf("make the accounts of the sample world: %w", err)
@@ -58,6 +60,7 @@ func Seed(ctx context.Context, r *registry.Registry, rights *access.Access, clk 
 	h.interlock()
 	h.mess()
 	h.office()
+	h.names()
 	if h.err != nil {
 		return fmt.Errorf("make the sample images: %w", h.err)
 	}
@@ -65,7 +68,7 @@ func Seed(ctx context.Context, r *registry.Registry, rights *access.Access, clk 
 	began := clk.Now()
 	for _, a := range h.acts {
 		clk.MoveTo(began.Add(a.at))
-		if err := h.happen(ctx, a, r, rights); err != nil {
+		if err := h.happen(ctx, a, r, keep); err != nil {
 			return fmt.Errorf("make the sample world: %w", err)
 		}
 		if a.refused {
@@ -82,7 +85,8 @@ func Seed(ctx context.Context, r *registry.Registry, rights *access.Access, clk 
 
 // happen lets somebody do something who has the right to it, by the token or the login
 // that the account has by then.
-func (h *history) happen(ctx context.Context, a act, r *registry.Registry, rights *access.Access) error {
+func (h *history) happen(ctx context.Context, a act, r *registry.Registry, keep *upkeep.Upkeep) error {
+	rights := keep.Access
 	caller, err := rights.As(ctx, a.who)
 	if secret, known := h.secrets[a.who]; known && err == nil {
 		caller, err = rights.Session(ctx, secret, addresses[a.who])
@@ -107,7 +111,7 @@ func (h *history) happen(ctx context.Context, a act, r *registry.Registry, right
 	}
 	switch {
 	case a.office != nil:
-		return a.office(ctx, rights, caller)
+		return a.office(ctx, keep, caller)
 	case a.do == nil:
 		return nil
 	}

@@ -26,6 +26,7 @@ import (
 
 	"warthesis/internal/access"
 	"warthesis/internal/access/company"
+	"warthesis/internal/access/upkeep"
 	"warthesis/internal/httpd/callers"
 	"warthesis/internal/httpd/console"
 	"warthesis/internal/httpd/management"
@@ -85,7 +86,7 @@ func New(o Options) (http.Handler, error) {
 		Registry: o.Registry, BodyIdle: o.BodyIdle, ManifestBytes: o.ManifestBytes, Access: o.Access, Callers: who, Budget: o.Work.Budget(),
 	})
 	management.Register(router, &desk.Desk{
-		Registry: o.Registry, Records: o.Records, Access: o.Access, Work: o.Work, Callers: who, Company: o.Company, CompanyName: o.CompanyName, Version: o.Version, Stopping: o.Stopping, Trial: o.Trial != nil,
+		Registry: o.Registry, Records: o.Records, Access: o.Access, Work: o.Work, Callers: who, Upkeep: &upkeep.Upkeep{Access: o.Access, Records: o.Records, Clock: o.Records.Clock()}, Company: o.Company, CompanyName: o.CompanyName, Version: o.Version, Stopping: o.Stopping, Trial: o.Trial != nil,
 	})
 	page, err := console.New()
 	if err != nil {

@@ -52,6 +52,11 @@ const (
 	EventIdentityRuleMade    EventKind = "identity-rule-made"
 	EventIdentityRuleRemoved EventKind = "identity-rule-removed"
 	EventRunStopped          EventKind = "run-stopped"
+	EventRemovalUndone       EventKind = "removal-undone"
+	EventTagSealed           EventKind = "tag-sealed"
+	EventTagUnsealed         EventKind = "tag-unsealed"
+	EventRulesSet            EventKind = "rules-set"
+	EventRulesRemoved        EventKind = "rules-removed"
 )
 
 // Verdicts of the audit log.

@@ -1,16 +1,15 @@
 package record
 
 import (
-	"cmp"
 	"context"
-	"errors"
-	"slices"
 	"strings"
 
 	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
 
 	"warthesis/internal/oci"
+	"warthesis/internal/record/find"
+	"warthesis/internal/record/seals"
 	"warthesis/internal/rule"
 )
 
@@ -37,6 +36,8 @@ type Page struct {
 	Contains string
 	// Prefix keeps the rows whose name begins with this.
 	Prefix string
+	// Pattern keeps the tags that its place for a tag means; the zero value all.
+	Pattern rule.Pattern
 	// Limit is the most rows to return.
 	Limit int
 	// Seen keeps what the caller may see.
@@ -161,16 +162,59 @@ type TagRow struct {
 	MovedBy      int64
 	PulledAt     Stamp
 	Pulls        int64
+	FirstServed  int64
+	SealedAt     int64
+	SealedBy     int64
+	SealReason   string
+}
+
+// Seal returns what seals ask of the tag.
+func (t TagRow) Seal() seals.Tag {
+	return seals.Tag{Name: t.Name, Digest: t.Digest, FirstServed: t.FirstServed, SealedAt: t.SealedAt, SealedBy: t.SealedBy, SealReason: t.SealReason}
 }
 
 // Tags returns a page of the tags of a repository with what they point to.
 func (s *Store) Tags(ctx context.Context, repository int64, p Page) ([]TagRow, error) {
+	glob, whole := p.Pattern.Tags()
+	if whole {
+		return s.tags(ctx, repository, p, glob)
+	}
+	// What SQL cannot tell is told here, of many rows at a time.
+	var kept []TagRow
+	limit := p.Limit
+	for p.Limit = max(limit, tagsAtOnce); ; {
+		rows, err := s.tags(ctx, repository, p, glob)
+		if err != nil {
+			return nil, err
+		}
+		for _, row := range rows {
+			if p.Pattern.MeansTag(row.Name) {
+				if kept = append(kept, row); len(kept) == limit {
+					return kept, nil
+				}
+			}
+		}
+		if len(rows) < p.Limit {
+			return kept, nil
+		}
+		last := rows[len(rows)-1]
+		p.After, p.AfterAt = string(last.Name), last.MovedAt
+	}
+}
+
+// tagsAtOnce is how many tags are read at a time where each is looked at.
+const tagsAtOnce = 2000
+
+func (s *Store) tags(ctx context.Context, repository int64, p Page, glob string) ([]TagRow, error) {
 	var rows []TagRow
 	query := s.read.WithContext(ctx).Table("tags").
-		Select("tags.name, tags.moved_at, tags.moved_by, tags.pulled_at, tags.pulls, "+
+		Select("tags.name, tags.moved_at, tags.moved_by, tags.pulled_at, tags.pulls, tags.first_served, tags.sealed_at, tags.sealed_by, tags.seal_reason, "+
 			"manifests.digest, manifests.media_type, manifests.artifact_type, manifests.platforms, manifests.content_size").
 		Joins("JOIN manifests ON manifests.id = tags.manifest_id").
 		Where("tags.repository_id = ? AND "+liveTags, repository)
+	if glob != "" {
+		query = query.Where("tags.name GLOB ?", glob)
+	}
 	return rows, p.on(query, "tags.name", "tags.moved_at").Find(&rows).Error
 }
 
@@ -187,86 +231,12 @@ func (s *Store) TagsOf(ctx context.Context, manifest int64) ([]oci.Tag, error) {
 	return names, s.read.WithContext(ctx).Model(&tag{}).Where("manifest_id = ? AND "+liveTags, manifest).Order("name").Pluck("name", &names).Error
 }
 
-// Place is where a digest was found.
-type Place struct {
-	Repository oci.Name
-	Digest     oci.Digest
-	// Relation is "manifest", or as what a manifest of the repository names it.
-	Relation string
-	// Holder is the manifest that names it; the digest itself for a manifest.
-	Holder    oci.Digest
-	MediaType string
-	Size      int64
-}
-
-// Holder is what a live manifest is, with some of the tags that point to it.
-type Holder struct {
-	Repository   oci.Name
-	Digest       oci.Digest
-	ArtifactType string
-	Platforms    string
-	Tags         string
-}
-
-// Holders returns the live manifests of digests, wherever they are, with up to mostTags
-// tags each, in order. Words of a list stand with blanks between them.
-func (s *Store) Holders(ctx context.Context, digests []oci.Digest, mostTags int) ([]Holder, error) {
-	var rows []Holder
-	return rows, s.read.WithContext(ctx).Table("contents").
-		Select("repositories.name AS repository, manifests.digest, manifests.artifact_type, manifests.platforms, coalesce((SELECT group_concat(name, ' ') FROM "+
-			"(SELECT name FROM tags WHERE tags.manifest_id = manifests.id AND "+liveTags+" ORDER BY name LIMIT ?)), '') AS tags", mostTags).
-		Joins("CROSS JOIN manifests ON manifests.content_id = contents.id AND manifests.state = ?", StateLive).
-		Joins("CROSS JOIN live_repositories AS repositories ON repositories.id = manifests.repository_id").
-		Where("contents.digest IN ?", digests).Limit(mostHolders).Find(&rows).Error
-}
-
-// mostHolders bounds the manifests that are told of at once.
-const mostHolders = 2000
-
-// namedPlace is a place in a manifest, with what puts places in order.
-type namedPlace struct {
-	Place      `gorm:"embedded"`
-	ManifestID int64
-	Position   int
-}
-
 // nameEnd sorts behind every character of names, tags and digests.
 const nameEnd = "~"
 
-// FindDigest returns up to limit places each where a digest, or the beginning of
-// one, stands: as a live manifest, and as what live manifests name. Who sees all is
-// answered from the first places there are; for others it is asked what stands in
-// each repository that they see, so that one digest in very many hidden places costs
-// them no more than what they see.
-func (s *Store) FindDigest(ctx context.Context, prefix string, limit int, seen Seen) ([]Place, error) {
-	var found []Place
-	var named []namedPlace
-	of := func() *gorm.DB {
-		return seen.on(s.read.WithContext(ctx).Table("contents")).Where("contents.digest >= ? AND contents.digest < ?", prefix, prefix+nameEnd).Limit(limit)
-	}
-	manifests := of().
-		Select("repositories.name AS repository, contents.digest, 'manifest' AS relation, contents.digest AS holder, manifests.media_type, manifests.content_size AS size").
-		Joins("CROSS JOIN manifests ON manifests.content_id = contents.id AND manifests.state = ?", StateLive).
-		Joins("CROSS JOIN live_repositories AS repositories ON repositories.id = manifests.repository_id").
-		Order("contents.digest").Find(&found).Error
-	edges := of().
-		Select("repositories.name AS repository, contents.digest, " + relationSQL + " AS relation, manifests.digest AS holder, media_types.name AS media_type, edges.size, edges.manifest_id, edges.position")
-	if seen.Everything {
-		edges = edges.Joins("CROSS JOIN edges ON edges.content_id = contents.id").
-			Joins("CROSS JOIN live_repositories AS repositories ON repositories.id = edges.repository_id")
-	} else {
-		edges = edges.Joins("CROSS JOIN live_repositories AS repositories").
-			Joins("CROSS JOIN edges ON edges.content_id = contents.id AND edges.repository_id = repositories.id")
-	}
-	names := edges.Joins("CROSS JOIN manifests ON manifests.id = edges.manifest_id AND manifests.state = ?", StateLive).
-		Joins("JOIN media_types ON media_types.id = edges.media_type_id").Order("contents.digest").Find(&named).Error
-	slices.SortFunc(named, func(a, b namedPlace) int {
-		return cmp.Or(cmp.Compare(a.Digest, b.Digest), cmp.Compare(a.Relation, b.Relation), cmp.Compare(a.ManifestID, b.ManifestID), cmp.Compare(a.Position, b.Position))
-	})
-	for _, n := range named {
-		found = append(found, n.Place)
-	}
-	return found, errors.Join(manifests, names)
+// Find looks for what somebody may see.
+func (v View) Find(seen Seen) find.Finder {
+	return find.Finder{DB: v.db, Seen: seen.condition(), Everything: seen.Everything, Relation: relationSQL}
 }
 
 // Referrers returns up to limit live manifests of the repository that refer to

@@ -123,15 +123,12 @@ func (tx *Tx) KeepManifest(repository Repository, m Manifest, document Blob, edg
 }
 
 // DeleteManifest takes a live manifest, and the tags that point to it, out of
-// readers' sight as one removal, and returns those tags. The rows stay.
-func (tx *Tx) DeleteManifest(repository Repository, m Manifest, by Actor) ([]oci.Tag, error) {
-	tx.forget = append(tx.forget, func(c *cache) { c.manifests.Remove(contentKey{repository.ID, m.Digest}) })
-	removal, err := tx.remove(RemovalOfManifest, repository, string(m.Digest), by)
-	if err != nil {
-		return nil, err
-	}
+// readers' sight by a removal, and returns those tags. The rows stay. It fails with
+// *seals.Sealed.
+func (tx *Tx) DeleteManifest(repository Repository, m int64, digest oci.Digest, removal int64, by Actor) ([]oci.Tag, error) {
+	tx.forget = append(tx.forget, func(c *cache) { c.manifests.Remove(contentKey{repository.ID, digest}) })
 	var tags []tag
-	if err := tx.db.Where("manifest_id = ? AND "+liveTags, m.ID).Order("name").Find(&tags).Error; err != nil {
+	if err := tx.db.Where("manifest_id = ? AND "+liveTags, m).Order("name").Find(&tags).Error; err != nil {
 		return nil, err
 	}
 	names := make([]oci.Tag, len(tags))
@@ -141,6 +138,6 @@ func (tx *Tx) DeleteManifest(repository Repository, m Manifest, by Actor) ([]oci
 			return nil, err
 		}
 	}
-	return names, tx.db.Model(&Manifest{}).Where("id = ?", m.ID).
+	return names, tx.db.Model(&Manifest{}).Where("id = ?", m).
 		Updates(map[string]any{"state": StateDeleted, "deleted_at": tx.Now(), "deleted_served": tx.Served(), "removal_id": removal}).Error
 }

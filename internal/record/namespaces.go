@@ -8,6 +8,7 @@ import (
 	"gorm.io/gorm"
 
 	"warthesis/internal/oci"
+	"warthesis/internal/record/seals"
 )
 
 // ErrTaken: the name belongs to something else already.
@@ -59,6 +60,7 @@ const (
 	NamespaceNewDescription NamespaceColumn = "new_description"
 	NamespaceNewLabels      NamespaceColumn = "new_labels"
 	NamespaceLogPulls       NamespaceColumn = "log_pulls"
+	NamespaceRestoreWindow  NamespaceColumn = "restore_window"
 )
 
 // SaveNamespace records the columns named of a namespace; all others stay.
@@ -101,9 +103,13 @@ func (tx *Tx) namespaceMoves(n Namespace) error {
 }
 
 // RenameNamespace gives a namespace, and with it all its repositories, another
-// name. It fails with ErrTaken, and with oci.CodeNameInvalid where the name of a
-// repository would get too long.
-func (tx *Tx) RenameNamespace(n Namespace, name string) error {
+// name. It fails with ErrTaken, with oci.CodeNameInvalid where the name of a
+// repository would get too long, and as mayLeave does: whatever is called as it was could
+// have other images under sealed tags.
+func (tx *Tx) RenameNamespace(n Namespace, name string, l seals.Leave) error {
+	if err := tx.mayLeave(Repository{NamespaceID: n.ID}, l); err != nil {
+		return err
+	}
 	longest, err := one[Repository](tx.db.Where("namespace_id = ?", n.ID).Order("length(name) DESC"))
 	if err != nil && !errors.Is(err, ErrNotFound) {
 		return err
@@ -123,9 +129,12 @@ func (tx *Tx) RenameNamespace(n Namespace, name string) error {
 }
 
 // RenameRepository gives a repository another name, in the namespace that the name
-// begins with. It fails with ErrTaken, and with ErrNotFound where there is no such
-// namespace.
-func (tx *Tx) RenameRepository(r Repository, name oci.Name) error {
+// begins with. It fails with ErrTaken, with ErrNotFound where there is no such
+// namespace, and as mayLeave does.
+func (tx *Tx) RenameRepository(r Repository, name oci.Name, l seals.Leave) error {
+	if err := tx.mayLeave(r, l); err != nil {
+		return err
+	}
 	namespace, err := tx.Namespace(name.Namespace())
 	if err != nil {
 		return err
@@ -134,51 +143,31 @@ func (tx *Tx) RenameRepository(r Repository, name oci.Name) error {
 	return taken(tx.db.Model(&r).Select("name", "namespace_id").Updates(&Repository{Name: name, NamespaceID: namespace.ID}).Error)
 }
 
-// RemoveNamespace takes a namespace with all its repositories out of sight.
-func (tx *Tx) RemoveNamespace(n Namespace, by Actor) error {
-	removal, err := tx.remove(RemovalOfNamespace, Repository{NamespaceID: n.ID}, n.Name, by)
+// RemoveNamespace takes a namespace with all its repositories out of sight. It fails as
+// mayLeave does.
+func (tx *Tx) RemoveNamespace(n Namespace, by Actor, l seals.Leave) (removal int64, err error) {
+	if err := tx.mayLeave(Repository{NamespaceID: n.ID}, l); err != nil {
+		return 0, err
+	}
+	removal, err = tx.remove(RemovalOfNamespace, Repository{NamespaceID: n.ID}, n.Name, by)
 	if err := errors.Join(err, tx.namespaceMoves(n)); err != nil {
-		return err
+		return 0, err
 	}
-	return tx.db.Model(&n).Updates(map[string]any{"removed_at": tx.Now(), "removal_id": removal}).Error
+	return removal, tx.db.Model(&n).Updates(map[string]any{"removed_at": tx.Now(), "removal_id": removal}).Error
 }
 
-// RemoveRepository takes a repository with all it holds out of sight.
-func (tx *Tx) RemoveRepository(r Repository, by Actor) error {
-	tx.repositoryMoves(r)
-	removal, err := tx.remove(RemovalOfRepository, r, string(r.Name), by)
-	if err != nil {
-		return err
-	}
-	return tx.db.Model(&r).Updates(map[string]any{"removed_at": tx.Now(), "removal_id": removal}).Error
-}
-
-// RestoreNamespace brings back the namespace of the name that was removed last.
-// It fails with ErrNotFound, and with ErrTaken where another one has the name.
-func (tx *Tx) RestoreNamespace(name string, by Actor) (Namespace, error) {
-	n, err := one[Namespace](tx.db.Where("name = ? AND removed_at <> 0", name).Order("removed_at DESC"))
-	if err != nil {
-		return n, err
-	}
-	if err := errors.Join(tx.namespaceMoves(n), tx.undo(n.RemovalID, by)); err != nil {
-		return n, err
-	}
-	return n, taken(tx.db.Model(&n).Updates(map[string]any{"removed_at": 0, "removal_id": 0}).Error)
-}
-
-// RestoreRepository brings back the repository of the name that was removed last
-// from a namespace. It fails with ErrNotFound, and with ErrTaken where another one
-// has the name.
-func (tx *Tx) RestoreRepository(namespace int64, name oci.Name, by Actor) (Repository, error) {
-	r, err := one[Repository](tx.db.Where("name = ? AND removed_at <> 0 AND namespace_id = ?", name, namespace).Order("removed_at DESC"))
-	if err != nil {
-		return r, err
+// RemoveRepository takes a repository with all it holds out of sight. It fails as mayLeave
+// does.
+func (tx *Tx) RemoveRepository(r Repository, by Actor, l seals.Leave) (removal int64, err error) {
+	if err := tx.mayLeave(r, l); err != nil {
+		return 0, err
 	}
 	tx.repositoryMoves(r)
-	if err := tx.undo(r.RemovalID, by); err != nil {
-		return r, err
+	removal, err = tx.remove(RemovalOfRepository, r, string(r.Name), by)
+	if err != nil {
+		return 0, err
 	}
-	return r, taken(tx.db.Model(&r).Updates(map[string]any{"removed_at": 0, "removal_id": 0}).Error)
+	return removal, tx.db.Model(&r).Updates(map[string]any{"removed_at": tx.Now(), "removal_id": removal}).Error
 }
 
 // NamespaceRow is a namespace with what lists show of it.
@@ -223,28 +212,4 @@ func (s *Store) Namespaces(ctx context.Context, p Page) ([]NamespaceRow, error) 
 // NamespaceRow returns one namespace where it is seen, or ErrNotFound.
 func (s *Store) NamespaceRow(ctx context.Context, name string, seen Seen) (NamespaceRow, error) {
 	return one[NamespaceRow](s.namespaceRows(ctx, seen).Where("namespaces.name = ?", name))
-}
-
-// Removed is a namespace or a repository that was removed and can be restored.
-type Removed struct {
-	// Repository tells it from a namespace.
-	Repository bool
-	Name       string
-	// NamespaceID is the namespace itself, or the one that the repository is in.
-	NamespaceID int64
-	RemovedAt   Stamp
-	RemovedBy   int64
-}
-
-const removedBy = `coalesce((SELECT removed_by FROM removals WHERE removals.id = gone.removal_id), 0)`
-
-// RemovedPlaces returns up to limit places that were removed, the last first: all of
-// them, or only repositories of the namespaces in which an account is owner.
-func (s *Store) RemovedPlaces(ctx context.Context, all bool, account int64, limit int) ([]Removed, error) {
-	var rows []Removed
-	return rows, s.read.WithContext(ctx).Raw(`SELECT 0 AS repository, name, id AS namespace_id, removed_at, `+removedBy+` AS removed_by FROM namespaces AS gone WHERE removed_at <> 0 AND ?
-		UNION ALL SELECT 1, name, namespace_id, removed_at, `+removedBy+` FROM repositories AS gone WHERE removed_at <> 0
-			AND namespace_id IN (SELECT id FROM namespaces WHERE removed_at = 0)
-			AND (? OR namespace_id IN (SELECT namespace_id FROM grants WHERE role = 'owner' AND namespace_id <> 0 AND (`+memberSQL+`)))
-		ORDER BY removed_at DESC LIMIT ?`, all, all, account, account, limit).Scan(&rows).Error
 }

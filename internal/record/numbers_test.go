@@ -39,7 +39,7 @@ func TestTheSumsOfANamespaceAreWhatCountingGives(t *testing.T) {
 			case 3:
 				return ignoring(tx.EndHolding(ensured.Repository, digest, Actor{}), ErrNotFound)
 			}
-			return ignoring(tx.RenameRepository(ensured.Repository, names[random.IntN(len(names))]), ErrTaken, ErrNotFound)
+			return ignoring(tx.RenameRepository(ensured.Repository, names[random.IntN(len(names))], over), ErrTaken, ErrNotFound)
 		}))
 	}
 	var rows []struct{ Kept, Counted string }
@@ -197,7 +197,7 @@ func BenchmarkAMillionBlobs(b *testing.B) {
 				if _, err := tx.Namers(r.ID, m.Digest, []oci.Relation{oci.RelationChild}, 5); err != nil {
 					return err
 				}
-				_, err = tx.DeleteManifest(r, m, Actor{})
+				_, err = tx.DeleteManifest(r, m.ID, m.Digest, 1, Actor{})
 				return err
 			})
 			if err != nil {

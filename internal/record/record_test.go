@@ -15,6 +15,7 @@ import (
 	"warthesis/internal/clock"
 	"warthesis/internal/oci"
 	"warthesis/internal/record/schema"
+	"warthesis/internal/record/taglog"
 )
 
 var ctx = context.Background()
@@ -172,15 +173,15 @@ func TestTheTagLogHasEveryMove(t *testing.T) {
 	keep(t, s, "a", "stable", digestOf(1))
 	keep(t, s, "a", "stable", digestOf(2))
 	r := keep(t, s, "a", "stable", digestOf(2))
-	require.NoError(t, s.Update(ctx, "test", func(tx *Tx) error { return tx.DeleteTag(r, "stable", Actor{Account: 8}) }))
-	log, err := s.View(ctx).TagLog(r.ID, "stable", 0, 10)
+	require.NoError(t, s.Update(ctx, "test", func(tx *Tx) error { return tx.DeleteTag(r, "stable", 1, Actor{Account: 8}) }))
+	log, err := s.View(ctx).TagLog(r.ID).Read("stable", 0, 10)
 	require.NoError(t, err)
 	require.Len(t, log, 3, "pointing a tag where it points already is no move")
-	for i, want := range []TagMove{
+	for i, want := range []taglog.Move{
 		{From: digestOf(2), MovedBy: 8}, {From: digestOf(1), To: digestOf(2), MovedBy: 7, Token: "laptop"}, {To: digestOf(1), MovedBy: 7, Token: "laptop"},
 	} {
 		got := log[i]
-		assert.Equal(t, want, TagMove{From: got.From, To: got.To, MovedBy: got.MovedBy, Token: got.Token}, i)
+		assert.Equal(t, want, taglog.Move{From: got.From, To: got.To, MovedBy: got.MovedBy, Token: got.Token}, i)
 	}
 }
 

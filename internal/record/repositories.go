@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"time"
 
 	"gorm.io/gorm"
 
@@ -30,10 +31,13 @@ type Namespace struct {
 	NewDescription string
 	NewLabels      Labels `gorm:"serializer:json"`
 	// LogPulls writes each pull into the audit log.
-	LogPulls  bool
-	CreatedAt Stamp
-	RemovedAt Stamp
-	RemovalID int64
+	LogPulls bool
+	// RestoreWindow is for how long, in served time, removals can be undone; 0 for as long
+	// as the registry has it, which is also the most.
+	RestoreWindow time.Duration
+	CreatedAt     Stamp
+	RemovedAt     Stamp
+	RemovalID     int64
 }
 
 // Visibility is who may pull from a repository.
@@ -100,6 +104,19 @@ func one[T any](query *gorm.DB) (T, error) {
 // LiveRepository returns a repository that is not removed, or ErrNotFound.
 func (v View) LiveRepository(id int64) (Repository, error) {
 	return one[Repository](v.db.Table("live_repositories").Where("id = ?", id))
+}
+
+// RepositoriesIn returns up to limit live repositories: one or, with 0, those of a
+// namespace or, with 0 too, all.
+func (v View) RepositoriesIn(namespace, repository int64, limit int) (rows []Repository, err error) {
+	query := v.db.Table("live_repositories").Order("name").Limit(limit)
+	if namespace != 0 {
+		query = query.Where("namespace_id = ?", namespace)
+	}
+	if repository != 0 {
+		query = query.Where("id = ?", repository)
+	}
+	return rows, query.Find(&rows).Error
 }
 
 // LiveNamespace returns a namespace that is not removed, or ErrNotFound.

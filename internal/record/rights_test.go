@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"warthesis/internal/oci"
+	"warthesis/internal/record/seals"
 )
 
 // Lists, finds and mounts ask the database who sees what, however many places have
@@ -73,7 +74,7 @@ func TestWhatIsSeenDoesNotGrowWithWhatOthersMake(t *testing.T) {
 		require.NoError(t, err, c.says)
 		_, err = s.View(ctx).HeldAnywhere(digestOf(oci.Name("crowd/r1")), "", c.seen)
 		assert.Equal(t, c.mounts, err == nil, c.says)
-		_, err = s.FindDigest(ctx, "sha256:abcdef", 10, c.seen)
+		_, err = s.View(ctx).Find(c.seen).Digest("sha256:abcdef", 10)
 		require.NoError(t, err, c.says)
 		_, err = s.View(ctx).Holders([]oci.Digest{digestOf(oci.Name("crowd/r1"))}, c.seen)
 		require.NoError(t, err, c.says)
@@ -121,15 +122,15 @@ func TestRightsFollowEachCommitRowByRow(t *testing.T) {
 		func(tx *Tx) error {
 			return tx.SaveRepository(Repository{ID: seatmap.ID, Name: seatmap.Name}, RepositoryVisibility)
 		},
-		func(tx *Tx) error { return tx.RenameNamespace(berths, "beds") },
+		func(tx *Tx) error { return tx.RenameNamespace(berths, "beds", over) },
 		func(tx *Tx) (err error) {
 			beds, err = tx.MakeNamespace(Namespace{Name: "berths", Open: true})
 			return err
 		},
 		func(tx *Tx) error { return tx.EndLogin(login.ID) },
 		func(tx *Tx) error { return tx.TakeRole(GrantKey{AccountID: jun.ID, RepositoryID: pricing.ID}) },
-		func(tx *Tx) error { return tx.RemoveNamespace(beds, Actor{}) },
-		func(tx *Tx) error { return tx.RenameNamespace(berths, "berths") },
+		func(tx *Tx) error { _, err := tx.RemoveNamespace(beds, Actor{}, over); return err },
+		func(tx *Tx) error { return tx.RenameNamespace(berths, "berths", over) },
 		func(tx *Tx) error { return tx.SaveAccount(Account{ID: ines.ID, DisabledAt: 1}, AccountDisabled) },
 		func(tx *Tx) error { return tx.SaveSettings(Settings{AccountsMakeNamespaces: true}) },
 		func(tx *Tx) error { return tx.MakeIdentityRule(IdentityRule{Name: "r", AccountID: jun.ID}) },
@@ -181,3 +182,6 @@ func whole(r *Rights) map[string]map[string]string {
 	put("settings", "", r.settings)
 	return all
 }
+
+// over goes over seals, of which there are none here.
+var over = seals.Leave{Over: "a test"}

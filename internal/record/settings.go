@@ -2,6 +2,7 @@ package record
 
 import (
 	"fmt"
+	"time"
 
 	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
@@ -13,23 +14,35 @@ type Settings struct {
 	AccountsMakeNamespaces bool
 	// PushMakesNamespaces lets a push by somebody who may make a namespace make it.
 	PushMakesNamespaces bool
+	// RestoreWindow is for how long, in served time, removals can be undone.
+	RestoreWindow time.Duration
 }
+
+// DefaultRestoreWindow is the restore window where nobody set one.
+const DefaultRestoreWindow = 14 * 24 * time.Hour
 
 const (
 	accountsMakeKey = "accounts_make_namespaces"
 	pushMakesKey    = "push_makes_namespaces"
+	windowKey       = "restore_window"
 )
 
 func loadSettings(db *gorm.DB) (Settings, error) {
 	var rows []meta
-	err := db.Where("key IN ?", []string{accountsMakeKey, pushMakesKey}).Find(&rows).Error
-	s := Settings{PushMakesNamespaces: true}
+	err := db.Where("key IN ?", []string{accountsMakeKey, pushMakesKey, windowKey}).Find(&rows).Error
+	s := Settings{PushMakesNamespaces: true, RestoreWindow: DefaultRestoreWindow}
 	for _, row := range rows {
 		switch row.Key {
 		case accountsMakeKey:
 			s.AccountsMakeNamespaces = row.Value == "true"
 		case pushMakesKey:
 			s.PushMakesNamespaces = row.Value == "true"
+		case windowKey:
+			span, wrong := time.ParseDuration(row.Value)
+			if wrong != nil {
+				return s, wrong
+			}
+			s.RestoreWindow = span
 		}
 	}
 	return s, err
@@ -40,5 +53,6 @@ func (tx *Tx) SaveSettings(s Settings) error {
 	tx.touched.settings = true
 	return tx.db.Clauses(clause.OnConflict{UpdateAll: true}).Create([]meta{
 		{accountsMakeKey, fmt.Sprint(s.AccountsMakeNamespaces)}, {pushMakesKey, fmt.Sprint(s.PushMakesNamespaces)},
+		{windowKey, s.RestoreWindow.String()},
 	}).Error
 }

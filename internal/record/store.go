@@ -18,6 +18,8 @@ import (
 	"warthesis/internal/record/feed"
 	"warthesis/internal/record/held"
 	"warthesis/internal/record/schema"
+	"warthesis/internal/record/seals"
+	"warthesis/internal/record/stamp"
 )
 
 // readers is how many connections read beside the writer.
@@ -32,9 +34,11 @@ type Store struct {
 	rights atomic.Pointer[Rights]
 	feed   *feed.Feed[Event]
 	held   held.Times
-	queue  chan *job
-	closed chan struct{}
-	ended  sync.WaitGroup
+	// sealing are the immutability rules that were read.
+	sealing *seals.Compiled
+	queue   chan *job
+	closed  chan struct{}
+	ended   sync.WaitGroup
 }
 
 // Open opens the records, makes or migrates them as needed, and starts the
@@ -45,7 +49,7 @@ func Open(path string, start func(before time.Duration) clock.Clock) (*Store, er
 		return nil, fmt.Errorf("open the records: %w", err)
 	}
 	s := &Store{
-		cache: newCache(), feed: feed.New[Event](), held: held.New(),
+		cache: newCache(), feed: feed.New[Event](), held: held.New(), sealing: seals.NewCompiled(),
 		queue: make(chan *job, 1024), closed: make(chan struct{}),
 	}
 	var err error
@@ -76,6 +80,9 @@ func (s *Store) Close() error {
 	s.feed.Close()
 	return errors.Join(closeDB(s.read), closeDB(s.write))
 }
+
+// Clock is the clock by which changes are timed.
+func (s *Store) Clock() clock.Clock { return s.clock }
 
 // Metrics are the figures of the records.
 func (s *Store) Metrics() []prometheus.Collector { return s.held.Metrics() }
@@ -134,10 +141,14 @@ type Tx struct {
 
 // View reads the records: at one moment where it belongs to a change, otherwise
 // each answer is as new as the last commit.
-type View struct{ db *gorm.DB }
+type View struct {
+	db *gorm.DB
+	// sealing are the immutability rules that were read.
+	sealing *seals.Compiled
+}
 
 // View returns the records for reading.
-func (s *Store) View(ctx context.Context) View { return View{s.read.WithContext(ctx)} }
+func (s *Store) View(ctx context.Context) View { return View{s.read.WithContext(ctx), s.sealing} }
 
 // Now returns the wall time of the change.
 func (tx *Tx) Now() Stamp { return StampOf(tx.store.clock.Now()) }
@@ -215,7 +226,7 @@ func (s *Store) commit(jobs []*job) {
 	err := s.write.Transaction(func(db *gorm.DB) error {
 		defer func() { changed = time.Now() }()
 		for i, j := range jobs {
-			changes[i] = &Tx{View: View{db}, store: s}
+			changes[i] = &Tx{View: View{db, s.sealing}, store: s}
 			results[i] = changes[i].attempt(j)
 			if errors.Is(results[i], errSavepoint) {
 				return results[i]
@@ -291,20 +302,7 @@ func (tx *Tx) attempt(j *job) (err error) {
 }
 
 // Stamp is a point of wall time as it is stored: nanoseconds since 1970, 0 for never.
-type Stamp int64
+type Stamp = stamp.Stamp
 
 // StampOf returns the stamp of a time.
-func StampOf(t time.Time) Stamp {
-	if t.IsZero() {
-		return 0
-	}
-	return Stamp(t.UnixNano())
-}
-
-// Time returns the time in UTC, the zero time for never.
-func (s Stamp) Time() time.Time {
-	if s == 0 {
-		return time.Time{}
-	}
-	return time.Unix(0, int64(s)).UTC()
-}
+func StampOf(t time.Time) Stamp { return stamp.Of(t) }

@@ -5,6 +5,7 @@ import (
 	"errors"
 
 	"warthesis/internal/oci"
+	"warthesis/internal/record/taglog"
 	"warthesis/internal/record/tagnames"
 	"warthesis/internal/rule"
 )
@@ -24,6 +25,10 @@ type tag struct {
 	PulledServed int64
 	Pulls        int64
 	RemovalID    int64
+	FirstServed  int64
+	SealedAt     Stamp
+	SealedBy     int64
+	SealReason   string
 }
 
 // liveTags keeps the tags that are not gone.
@@ -66,28 +71,34 @@ func (tx *Tx) liveTag(repository int64, name oci.Tag) (tag, error) {
 
 // MoveTag points a tag at a manifest of its repository, makes it where it is
 // missing, and writes the tag log. A tag that points there already is left alone,
-// and moved is false. It fails with tagnames.HeldError.
+// and moved is false. It fails with tagnames.HeldError, and with
+// *seals.Sealed.
 func (tx *Tx) MoveTag(repository Repository, name oci.Tag, to Manifest, by Actor) (moved bool, err error) {
 	there, err := tx.liveTag(repository.ID, name)
 	switch {
 	case errors.Is(err, ErrNotFound):
-		if err := tx.TagNames(repository.ID, tx.Served()).Use(name, by.Account); err != nil {
+		first, err := tx.TagNames(repository.ID, tx.Served()).Use(name, by.Account)
+		if err != nil {
 			return false, err
 		}
-		err = tx.db.Create(&tag{
-			RepositoryID: repository.ID, Name: name, OrderKey: rule.OrderKey(string(name)),
+		if err := tx.db.Create(&tag{
+			RepositoryID: repository.ID, Name: name, OrderKey: rule.OrderKey(string(name)), FirstServed: first,
 			ManifestID: to.ID, MovedAt: tx.Now(), MovedServed: tx.Served(), MovedBy: by.Account,
-		}).Error
+		}).Error; err != nil {
+			return false, err
+		}
 	case err != nil:
 		return false, err
 	case there.ManifestID == to.ID:
 		return false, nil
 	default:
-		err = tx.db.Model(&tag{}).Where("id = ?", there.ID).
-			Updates(map[string]any{"manifest_id": to.ID, "moved_at": tx.Now(), "moved_served": tx.Served(), "moved_by": by.Account}).Error
-	}
-	if err != nil {
-		return false, err
+		if err := tx.mayGo(repository, there); err != nil {
+			return false, err
+		}
+		if err := tx.db.Model(&tag{}).Where("id = ?", there.ID).
+			Updates(map[string]any{"manifest_id": to.ID, "moved_at": tx.Now(), "moved_served": tx.Served(), "moved_by": by.Account}).Error; err != nil {
+			return false, err
+		}
 	}
 	tx.forget = append(tx.forget, func(c *cache) { c.tags.Remove(tagKey{repository.ID, name}) })
 	if err := errors.Join(tx.untagged(there.ManifestID), tx.tagged(to)); err != nil {
@@ -98,9 +109,9 @@ func (tx *Tx) MoveTag(repository Repository, name oci.Tag, to Manifest, by Actor
 
 // logTag writes a line of the tag log; a manifest of 0 is none.
 func (tx *Tx) logTag(repository Repository, name oci.Tag, from, to int64, by Actor) error {
-	return tx.db.Exec(`INSERT INTO tag_moves (repository_id, tag, from_id, to_id, moved_at, moved_served, moved_by, token, origin)
-		VALUES (?, ?, coalesce((SELECT content_id FROM manifests WHERE id = ?), 0), coalesce((SELECT content_id FROM manifests WHERE id = ?), 0), ?, ?, ?, ?, ?)`,
-		repository.ID, name, from, to, tx.Now(), tx.Served(), by.Account, by.Token, by.Origin).Error
+	return tx.TagLog(repository.ID).Write(taglog.Move{
+		Tag: name, MovedAt: int64(tx.Now()), MovedServed: tx.Served(), MovedBy: by.Account, Token: by.Token, Origin: by.Origin,
+	}, from, to)
 }
 
 // untagged notes since when no tag points to a manifest, where none does.
@@ -131,7 +142,7 @@ func (tx *Tx) SettleTags(m Manifest) error {
 
 // RenameTag gives a tag another name, with its counts, and writes the log of both. It
 // fails with ErrNotFound where there is no such tag, and with ErrTaken where there is one
-// of the other name, or tagnames.HeldError.
+// of the other name, tagnames.HeldError, or *seals.Sealed.
 func (tx *Tx) RenameTag(repository Repository, name, to oci.Tag, by Actor) error {
 	there, err := tx.liveTag(repository.ID, name)
 	if err != nil {
@@ -143,7 +154,11 @@ func (tx *Tx) RenameTag(repository Repository, name, to oci.Tag, by Actor) error
 	case !errors.Is(err, ErrNotFound):
 		return err
 	}
-	if err := tx.TagNames(repository.ID, tx.Served()).Use(to, by.Account); err != nil {
+	if err := tx.mayGo(repository, there); err != nil {
+		return err
+	}
+	first, err := tx.TagNames(repository.ID, tx.Served()).Use(to, by.Account)
+	if err != nil {
 		return err
 	}
 	for _, n := range []oci.Tag{name, to} {
@@ -151,27 +166,26 @@ func (tx *Tx) RenameTag(repository Repository, name, to oci.Tag, by Actor) error
 	}
 	return errors.Join(
 		tx.db.Model(&tag{}).Where("id = ?", there.ID).Updates(map[string]any{
-			"name": to, "order_key": rule.OrderKey(string(to)), "moved_at": tx.Now(), "moved_served": tx.Served(), "moved_by": by.Account,
+			"name": to, "order_key": rule.OrderKey(string(to)), "first_served": first, "moved_at": tx.Now(), "moved_served": tx.Served(), "moved_by": by.Account,
 		}).Error,
 		tx.logTag(repository, name, there.ManifestID, 0, by), tx.logTag(repository, to, 0, there.ManifestID, by))
 }
 
-// DeleteTag removes a tag and writes the tag log; its row stays, as gone. It fails
-// with ErrNotFound where there is no such tag.
-func (tx *Tx) DeleteTag(repository Repository, name oci.Tag, by Actor) error {
+// DeleteTag removes a tag by a removal and writes the tag log; its row stays, as gone. It
+// fails with ErrNotFound where there is no such tag, and with *seals.Sealed.
+func (tx *Tx) DeleteTag(repository Repository, name oci.Tag, removal int64, by Actor) error {
 	there, err := tx.liveTag(repository.ID, name)
-	if err != nil {
-		return err
-	}
-	removal, err := tx.remove(RemovalOfTag, repository, string(name), by)
 	if err != nil {
 		return err
 	}
 	return errors.Join(tx.tagGoes(repository, there, removal, by), tx.untagged(there.ManifestID))
 }
 
-// tagGoes lets a tag go by a removal.
+// tagGoes lets a tag go by a removal. It fails with *seals.Sealed.
 func (tx *Tx) tagGoes(repository Repository, t tag, removal int64, by Actor) error {
+	if err := tx.mayGo(repository, t); err != nil {
+		return err
+	}
 	tx.forget = append(tx.forget, func(c *cache) { c.tags.Remove(tagKey{repository.ID, t.Name}) })
 	if err := tx.db.Model(&tag{}).Where("id = ?", t.ID).Update("removal_id", removal).Error; err != nil {
 		return err

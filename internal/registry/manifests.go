@@ -113,8 +113,9 @@ type ManifestPush struct {
 
 // PushManifest keeps a manifest byte for byte and points the tags at it, in one
 // change that sees every blob and child it names (distribution-spec, "Pushing
-// Manifests"). It fails with CodeManifestInvalid, CodeDigestInvalid, CodeTagMoved, and
-// CodeManifestBlobUnknown, which names all that is missing.
+// Manifests"). It fails with CodeManifestInvalid, CodeDigestInvalid, CodeTagMoved,
+// CodeManifestBlobUnknown, which names all that is missing, and CodeDenied where a tag is
+// sealed and points to something else.
 func (r *Registry) PushManifest(ctx context.Context, p ManifestPush) (record.Manifest, error) {
 	if int64(len(p.Raw)) > r.limits.ManifestBytes {
 		return record.Manifest{}, oci.Errorf(oci.CodeManifestTooLarge, "the manifest is larger than the %d KiB that this registry takes", r.limits.ManifestBytes>>10)
@@ -153,7 +154,7 @@ func (r *Registry) PushManifest(ctx context.Context, p ManifestPush) (record.Man
 			return err
 		},
 	})
-	return row, r.heldInWords(p.Name, err)
+	return row, r.inWords(ctx, record.Repository{ID: to.id, Name: p.Name}, err)
 }
 
 func acceptManifest(ctx context.Context, tx *record.Tx, to target, p ManifestPush, parsed oci.Manifest, row record.Manifest, document record.Blob) (record.Manifest, error) {

@@ -45,14 +45,3 @@ func (r *Registry) HoldNextVersion(ctx context.Context, name oci.Name, step rule
 	}
 	return tag, until, err
 }
-
-// heldInWords says that a name is held for somebody else.
-func (r *Registry) heldInWords(in oci.Name, err error) error {
-	var held *tagnames.HeldError
-	if !errors.As(err, &held) {
-		return err
-	}
-	account, _ := r.records.Rights().Account(held.By)
-	left := time.Duration(held.Until - int64(r.clock.Served())).Round(time.Second)
-	return oci.Errorf(oci.CodeDenied, "the name %s is held in %s for %s, for about %s more; ask for the next version, or take another name", held.Name, in, account.Name, left)
-}

@@ -17,6 +17,7 @@ import (
 	"warthesis/internal/clock"
 	"warthesis/internal/oci"
 	"warthesis/internal/record"
+	"warthesis/internal/record/seals"
 )
 
 var ctx = WithCaller(context.Background(), Caller{Makes: record.Maker{Namespace: true}})
@@ -232,16 +233,20 @@ func TestAPushSettlesWhereItBeganOrNowhere(t *testing.T) {
 		return Part{Body: io.MultiReader(bytes.NewReader(raw[:3]), &runs{do: do}, bytes.NewReader(raw[3:])), Offset: -1, Length: -1}
 	}
 
-	err = r.PushBlob(ctx, "n/a", during(func() { change(func(tx *record.Tx) error { return tx.RemoveRepository(there, record.Actor{}) }) }), d)
+	err = r.PushBlob(ctx, "n/a", during(func() {
+		change(func(tx *record.Tx) error { _, err := tx.RemoveRepository(there, record.Actor{}, over); return err })
+	}), d)
 	assert.ErrorIs(t, err, oci.CodeNameUnknown)
 	_, err = r.records.Repository(ctx, "n/a")
 	require.ErrorIs(t, err, record.ErrNotFound, "nothing was made in its place")
 	change(func(tx *record.Tx) error {
-		_, err := tx.RestoreRepository(there.NamespaceID, "n/a", record.Actor{})
+		id, err := tx.Removals().Last(there.NamespaceID, "n/a")
+		require.NoError(t, err)
+		_, err = tx.Undo(id, nil, "", record.Actor{})
 		return err
 	})
 	require.NoError(t, r.PushBlob(ctx, "n/a", during(func() {
-		change(func(tx *record.Tx) error { return tx.RenameRepository(there, "n/b") })
+		change(func(tx *record.Tx) error { return tx.RenameRepository(there, "n/b", over) })
 	}), d))
 	_, err = r.StatBlob(ctx, "n/b", d)
 	assert.NoError(t, err, "it is in the repository that it went to, which has another name")
@@ -254,7 +259,8 @@ func TestAPushSettlesWhereItBeganOrNowhere(t *testing.T) {
 			if err != nil {
 				return err
 			}
-			return tx.RemoveNamespace(n, record.Actor{})
+			_, err = tx.RemoveNamespace(n, record.Actor{}, over)
+			return err
 		})
 	}), d)
 	assert.ErrorIs(t, err, oci.CodeNameUnknown)
@@ -292,3 +298,6 @@ func TestAnUploadThatRestsHoldsNoFile(t *testing.T) {
 		require.NoError(t, r.FinishUpload(ctx, "a", id, whole(raw[5:]), oci.DigestOf(oci.SHA256, raw)))
 	}
 }
+
+// over goes over seals, of which there are none here.
+var over = seals.Leave{Over: "a test"}

@@ -10,6 +10,7 @@ import (
 
 	"warthesis/internal/oci"
 	"warthesis/internal/record"
+	"warthesis/internal/record/taglog"
 )
 
 // If is what a tag has to be for a change of it. The zero value asks nothing.
@@ -73,29 +74,60 @@ type TagChange struct {
 type TagChanged struct {
 	TagChange
 	Before, After oci.Digest
+	// Removal is that by which a tag went; all tags of one call go by one.
+	Removal int64
 }
 
 // ChangeTags changes tags of a repository one after the other, all or none. It fails
 // with CodeTagMoved where a tag is not as its change says, with CodeManifestUnknown
-// where there is not what is named, and with CodeInUse where a name is taken.
-func (r *Registry) ChangeTags(ctx context.Context, name oci.Name, changes []TagChange) ([]TagChanged, error) {
+// where there is not what is named, with CodeInUse where a name is taken, and with
+// CodeDenied where a tag is sealed. The reason is for removals, "" for none.
+func (r *Registry) ChangeTags(ctx context.Context, name oci.Name, changes []TagChange, reason string) ([]TagChanged, error) {
 	found, err := r.repository(ctx, name)
 	if err != nil {
 		return nil, err
 	}
 	done := make([]TagChanged, len(changes))
 	err = r.inLive(ctx, found, "change-tags", func(tx *record.Tx, found record.Repository) (err error) {
+		removal := int64(0)
 		for i, change := range changes {
-			if done[i], err = changeTag(ctx, tx, found, change); err != nil {
+			if change.Act == ActRemove && removal == 0 {
+				by := actor(ctx)
+				by.Reason = reason
+				if removal, err = tx.BeginRemoval(record.RemovalOfTag, found, namesOfRemoved(changes), by); err != nil {
+					return err
+				}
+			}
+			if done[i], err = changeTag(ctx, tx, found, change, removal); err != nil {
 				return err
 			}
 		}
 		return nil
 	})
-	return done, r.heldInWords(name, err)
+	return done, r.inWords(ctx, found, err)
 }
 
-func changeTag(ctx context.Context, tx *record.Tx, in record.Repository, change TagChange) (TagChanged, error) {
+// namesOfRemoved names the tags that changes remove.
+func namesOfRemoved(changes []TagChange) string {
+	const most = 3
+	var said []string
+	more := 0
+	for _, c := range changes {
+		switch {
+		case c.Act != ActRemove:
+		case len(said) < most:
+			said = append(said, string(c.Tag))
+		default:
+			more++
+		}
+	}
+	if more > 0 {
+		return fmt.Sprintf("%s and %d more", strings.Join(said, ", "), more)
+	}
+	return strings.Join(said, ", ")
+}
+
+func changeTag(ctx context.Context, tx *record.Tx, in record.Repository, change TagChange, removal int64) (TagChanged, error) {
 	done := TagChanged{TagChange: change}
 	var err error
 	if done.Before, err = tx.TagTarget(in.ID, change.Tag); err != nil {
@@ -108,13 +140,14 @@ func changeTag(ctx context.Context, tx *record.Tx, in record.Repository, change 
 		return done, noTag(in.Name, change.Tag)
 	}
 	by := actor(ctx)
-	by.Origin = record.OriginHand
+	by.Origin = taglog.OriginHand
 	switch change.Act {
 	case ActRename:
 		done.After = done.Before
 		return done, renameTag(ctx, tx, in, change, done.Before, by)
 	case ActRemove:
-		return done, removeTag(ctx, tx, in, change.Tag, by)
+		done.Removal = removal
+		return done, removeTag(ctx, tx, in, change.Tag, removal, by)
 	}
 	to, err := tagOrDigest(tx, in, change.To)
 	if err != nil {
@@ -186,31 +219,31 @@ func renameTag(ctx context.Context, tx *record.Tx, in record.Repository, change 
 	return errors.Join(tx.Log(went), tx.Log(came))
 }
 
-func removeTag(ctx context.Context, tx *record.Tx, in record.Repository, tag oci.Tag, by record.Actor) error {
-	if err := tx.DeleteTag(in, tag, by); err != nil {
+func removeTag(ctx context.Context, tx *record.Tx, in record.Repository, tag oci.Tag, removal int64, by record.Actor) error {
+	if err := tx.DeleteTag(in, tag, removal, by); err != nil {
 		return err
 	}
 	return logTagDeleted(ctx, tx, in, tag)
 }
 
 // DeleteTag removes a tag; what it pointed to stays (distribution-spec, "Deleting
-// tags"). It fails with CodeManifestUnknown where there is no such tag, and with
-// CodeTagMoved.
+// tags"). It fails with CodeManifestUnknown where there is no such tag, with
+// CodeTagMoved, and with CodeDenied where it is sealed.
 func (r *Registry) DeleteTag(ctx context.Context, name oci.Name, tag oci.Tag, only If) error {
-	_, err := r.ChangeTags(ctx, name, []TagChange{{Act: ActRemove, Tag: tag, If: only}})
+	_, err := r.ChangeTags(ctx, name, []TagChange{{Act: ActRemove, Tag: tag, If: only}}, "")
 	return err
 }
 
 // TagLog returns up to limit lines of a tag's log before a line, or with 0 the newest,
 // the newest first; of all tags of the repository with "". there tells which digests that
 // they name can be pulled. It fails with CodeNameUnknown.
-func (r *Registry) TagLog(ctx context.Context, name oci.Name, tag oci.Tag, before int64, limit int) (lines []record.TagMove, there map[oci.Digest]bool, err error) {
+func (r *Registry) TagLog(ctx context.Context, name oci.Name, tag oci.Tag, before int64, limit int) (lines []taglog.Move, there map[oci.Digest]bool, err error) {
 	found, err := r.repository(ctx, name)
 	if err != nil {
 		return nil, nil, err
 	}
 	view := r.records.View(ctx)
-	if lines, err = view.TagLog(found.ID, tag, before, limit); err != nil {
+	if lines, err = view.TagLog(found.ID).Read(tag, before, limit); err != nil {
 		return nil, nil, err
 	}
 	there = map[oci.Digest]bool{"": false}

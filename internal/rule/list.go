@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
+	"warthesis/internal/oci"
 )
 
 // Kind is one kind of rules: what a rule of it can do, and under which conditions. F is
@@ -42,12 +44,24 @@ type Rule[F Named] struct {
 	// Words is the rule as it was written, in one line.
 	Words string
 	// Line is where it begins in its list, from 1.
-	Line       int
-	conditions []Condition[F]
+	Line int
+	// Use names a list whose rules stand here; such a rule has nothing else.
+	Use string
+	// Of and Number are where it stands, where that is a named list.
+	Of     string
+	Number int
+
+	conditions []condition[F]
+}
+
+// condition is a condition with its words.
+type condition[F Named] struct {
+	words string
+	holds Condition[F]
 }
 
 func (r Rule[F]) means(thing F, by *asked) bool {
-	return r.Patterns.match(by) && !r.Except.match(by) && !slices.ContainsFunc(r.conditions, func(holds Condition[F]) bool { return !holds(thing) })
+	return r.Patterns.match(by) && !r.Except.match(by) && !slices.ContainsFunc(r.conditions, func(c condition[F]) bool { return !c.holds(thing) })
 }
 
 // Level is where a list stands.
@@ -58,6 +72,8 @@ const (
 	OfRepository Level = iota
 	OfNamespace
 	OfRegistry
+	// OfName is a list that has a name and stands where others use it.
+	OfName
 )
 
 // List is rules in their order, of one place.
@@ -66,6 +82,57 @@ type List[F Named] struct {
 	// Of is what the place is called, as in "the namespace timetable".
 	Of    string
 	Rules []Rule[F]
+}
+
+// MostUses bounds the named lists that one list uses.
+const MostUses = 10
+
+// Uses lists the names of the lists that this one uses, in order.
+func (l List[F]) Uses() []string {
+	var names []string
+	for _, r := range l.Rules {
+		if r.Use != "" {
+			names = append(names, r.Use)
+		}
+	}
+	return names
+}
+
+// Reaches reports whether a rule of the list speaks of anything in a repository.
+func (l List[F]) Reaches(repository oci.Name) bool {
+	return slices.ContainsFunc(l.Rules, func(r Rule[F]) bool {
+		return slices.ContainsFunc(r.Patterns, func(p Pattern) bool { return p.repository.matches(string(repository)) })
+	})
+}
+
+// With returns the list with the rules of the lists it uses in their places.
+func (l List[F]) With(named map[string]List[F]) List[F] {
+	whole := List[F]{Level: l.Level, Of: l.Of}
+	for i, r := range l.Rules {
+		if r.Use == "" {
+			r.Number = i + 1
+			whole.Rules = append(whole.Rules, r)
+			continue
+		}
+		for n, used := range named[r.Use].Rules {
+			used.Of, used.Number = "the list "+r.Use, n+1
+			whole.Rules = append(whole.Rules, used)
+		}
+	}
+	return whole
+}
+
+// verdict is what the rule at a place says.
+func (l List[F]) verdict(i int) Verdict {
+	r := l.Rules[i]
+	v := Verdict{Verb: r.Verb, Of: l.Of, Number: i + 1, Words: r.Words, Because: r.Because}
+	if r.Number != 0 {
+		v.Number = r.Number
+	}
+	if r.Of != "" {
+		v.Of = r.Of + " (used by " + l.Of + ")"
+	}
+	return v
 }
 
 // Verdict is what the rules say of a thing. The zero value is that none speaks of it.
@@ -98,9 +165,8 @@ func (v Verdict) String() string {
 // then the lists of the repository, of the namespace and of the registry, in whatever
 // order they are given. In each the first rule that means the thing decides.
 func Decide[F Named](thing F, lists ...List[F]) Verdict {
-	ordered := slices.Clone(lists)
-	slices.SortStableFunc(ordered, func(a, b List[F]) int { return int(a.Level) - int(b.Level) })
 	by := &asked{Name: thing.RuleName()}
+	ordered := inOrder(lists)
 	for _, binding := range []bool{true, false} {
 		for _, list := range ordered {
 			if v := list.decide(thing, by, binding); v.Decided() {
@@ -111,10 +177,16 @@ func Decide[F Named](thing F, lists ...List[F]) Verdict {
 	return Verdict{}
 }
 
+func inOrder[F Named](lists []List[F]) []List[F] {
+	ordered := slices.Clone(lists)
+	slices.SortStableFunc(ordered, func(a, b List[F]) int { return int(a.Level) - int(b.Level) })
+	return ordered
+}
+
 func (l List[F]) decide(thing F, by *asked, binding bool) Verdict {
 	for i, r := range l.Rules {
 		if (r.Binding && l.Level == OfRegistry) == binding && r.means(thing, by) {
-			return Verdict{Verb: r.Verb, Of: l.Of, Number: i + 1, Words: r.Words, Because: r.Because}
+			return l.verdict(i)
 		}
 	}
 	return Verdict{}
@@ -128,6 +200,9 @@ func (k Kind[F]) allowed(level Level) []string {
 	}
 	slices.Sort(conditions)
 	keys := append(append(slices.Clone(k.Verbs), conditions...), "except", "because")
+	if level != OfName {
+		keys = append(keys, "use")
+	}
 	if level == OfRegistry {
 		keys = append(keys, "binding")
 	}

@@ -144,6 +144,25 @@ func (p Pattern) Repository() string {
 // HasTag reports whether the pattern says anything about tags.
 func (p Pattern) HasTag() bool { return p.kind != anything }
 
+// Tags returns what the pattern says of tags as a text with * for any text, "" for all; whole
+// tells that this is all it says of them, and not a kind.
+func (p Pattern) Tags() (glob string, whole bool) {
+	switch p.kind {
+	case anything:
+		return "", true
+	case byText:
+		_, tag, _ := strings.Cut(p.text, ":")
+		return tag, true
+	}
+	return "", false
+}
+
+// MeansTag reports whether the place for a tag means one, whatever the repository.
+func (p Pattern) MeansTag(tag oci.Tag) bool {
+	p.repository = compile("*")
+	return p.Matches(Name{Tag: tag})
+}
+
 // isCommit reports whether a tag is 7 to 64 lower-case hex digits, behind letters and a
 // dash at most.
 func isCommit(tag string) bool {

@@ -3,6 +3,7 @@ package rule
 import (
 	"errors"
 	"fmt"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -24,6 +25,16 @@ const (
 	// mostDepth bounds how deep brackets may stand in each other, for the parser's sake.
 	mostDepth = 16
 )
+
+var listName = regexp.MustCompile(`^[a-z0-9]([a-z0-9-]{0,62}[a-z0-9])?$`)
+
+// CheckListName refuses what cannot be the name of a list.
+func CheckListName(name string) error {
+	if !listName.MatchString(name) {
+		return fmt.Errorf("%.70q is no name of a list; it has 1 to 64 small letters, digits and dashes between them", name)
+	}
+	return nil
+}
 
 // Fault is what is wrong with a list, and where.
 type Fault struct {
@@ -67,6 +78,9 @@ func (k Kind[F]) Read(level Level, of string, raw []byte) (List[F], error) {
 		}
 		list.Rules = append(list.Rules, r)
 	}
+	if uses := list.Uses(); len(uses) > MostUses {
+		return List[F]{}, &Fault{Message: fmt.Sprintf("a list uses at most %d others, and this one %d", MostUses, len(uses))}
+	}
 	return list, nil
 }
 
@@ -100,7 +114,14 @@ func (k Kind[F]) sequence(raw []byte) ([]ast.Node, error) {
 	if len(bodies) > 1 {
 		return nil, &Fault{Line: lineOf(bodies[1]), Message: "a list is one document; take away what stands behind ---"}
 	}
-	switch body := bodies[0].(type) {
+	body := bodies[0]
+	// The kind's name may stand above the list.
+	if pairs, err := pairsOf(body); err == nil && len(pairs) == 1 {
+		if key, err := scalar(pairs[0].Key); err == nil && key == k.Name {
+			body = pairs[0].Value
+		}
+	}
+	switch body := body.(type) {
 	case *ast.SequenceNode:
 		return body.Values, nil
 	case *ast.NullNode:
@@ -180,6 +201,13 @@ func (k Kind[F]) rule(level Level, item ast.Node) (Rule[F], error) {
 		}
 		words = append(words, said)
 	}
+	if r.Use != "" {
+		if len(pairs) > 1 {
+			return r, &Fault{Line: r.Line, Message: "a rule that uses another list says nothing else"}
+		}
+		r.Words = words[0]
+		return r, nil
+	}
 	if r.Verb == "" {
 		return r, &Fault{Line: r.Line, Message: fmt.Sprintf("the rule does not say what it does; give it %s", either(k.Verbs))}
 	}
@@ -203,6 +231,15 @@ func (k Kind[F]) take(r *Rule[F], level Level, key string, v Value) (said string
 	case key == "because":
 		r.Because, err = v.sentence()
 		return "", err
+	case key == "use" && level != OfName:
+		r.Use, err = v.one()
+		if err == nil {
+			err = CheckListName(r.Use)
+		}
+		if err != nil {
+			return "", v.fault("use: %s", err)
+		}
+		return "use: " + r.Use, nil
 	case key == "binding" && level == OfRegistry:
 		r.Binding, err = v.Truth()
 		return fmt.Sprintf("binding: %t", r.Binding), err
@@ -213,8 +250,9 @@ func (k Kind[F]) take(r *Rule[F], level Level, key string, v Value) (said string
 		if err != nil {
 			return "", v.fault("%s: %s", key, err)
 		}
-		r.conditions = append(r.conditions, holds)
-		return key + ": " + v.text, nil
+		said := key + ": " + v.text
+		r.conditions = append(r.conditions, condition[F]{said, holds})
+		return said, nil
 	}
 	return "", v.fault("%q is nothing that %s rules know; possible are %s", key, k.Name, listed(k.allowed(level)))
 }

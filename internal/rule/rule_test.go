@@ -131,7 +131,7 @@ func TestTheFirstRuleThatMeansAThingDecides(t *testing.T) {
 
 func TestWhatIsWrongIsSaidWithItsLineAndWhatIsPossible(t *testing.T) {
 	for text, says := range map[string]string{
-		"- seal: \"*\"\n- sael: \"*\"\n": `line 2, in rule 2: "sael" is nothing that immutability rules know; possible are seal, free, after, except and because`,
+		"- seal: \"*\"\n- sael: \"*\"\n": `line 2, in rule 2: "sael" is nothing that immutability rules know; possible are seal, free, after, except, because and use`,
 		"- free: x\n  after: soon":       `line 2, in rule 1: after: "soon" is no span of time`,
 		"- free: x\n  after: [1h]":       `one value is wanted`,
 		"- after: 1h":                    `line 1, in rule 1: the rule does not say what it does; give it seal or free`,
@@ -244,4 +244,36 @@ func BenchmarkAThousandPatterns(b *testing.B) {
 			b.Fatal("it matches")
 		}
 	}
+}
+
+// A list that uses a named one has its rules in that place, and its verdicts name it; what
+// does not decide says why.
+func TestNamedListsAndWhyNot(t *testing.T) {
+	boxes := read(t, OfName, "", "immutability:\n- seal: \"*:<release>\"\n  after: 1h\n  except: \"*:0.0.0\"\n  because: boxes run it\n")
+	list := read(t, OfNamespace, "the namespace signals", "- free: \"other/*\"\n- free: \"*:latest\"\n- use: boxes\n- seal: \"*:night\"\n")
+	assert.Equal(t, []string{"boxes"}, list.Uses())
+	whole := list.With(map[string]List[TagFacts]{"boxes": boxes})
+	facts := TagFacts{Name{"signals/relay", "1.0.0"}, 2 * time.Hour}
+	assert.Equal(t, `rule 1 of the list boxes (used by the namespace signals) says: seal: "*:<release>", after: 1h, except: "*:0.0.0" (boxes run it)`,
+		Decide(facts, whole).String())
+	var why []string
+	for _, a := range Explain(facts, whole) {
+		why = append(why, strings.TrimSpace(fmt.Sprintf("%d %t %s", a.Number, a.Decides, a.Why)))
+	}
+	assert.Equal(t, []string{"1 false it speaks of other repositories", "2 false it speaks of other tags", "1 true", "4 false a rule before it decides"}, why)
+	assert.Equal(t, "after: 1h does not hold", Explain(TagFacts{facts.Name, time.Minute}, whole)[2].Why)
+	assert.Equal(t, `it excepts "*:0.0.0"`, Explain(TagFacts{Name{"signals/relay", "0.0.0"}, 0}, whole)[2].Why)
+	for text, says := range map[string]string{
+		"- use: boxes\n  because: x":                   "says nothing else",
+		"- use: Boxes":                                 "no name of a list",
+		"- use: [a, b]":                                "one value is wanted",
+		strings.Repeat("- use: boxes\n", MostUses+1):   "at most 10 others",
+		"retention:\n- seal: x":                        "are a list",
+		"immutability:\n- seal: x\nretention:\n- a: b": "are a list",
+	} {
+		_, err := Immutability.Read(OfNamespace, "x", []byte(text))
+		assert.ErrorContains(t, err, says, text)
+	}
+	_, err := Immutability.Read(OfName, "", []byte("- use: x"))
+	assert.ErrorContains(t, err, `"use" is nothing`)
 }

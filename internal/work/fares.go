@@ -46,7 +46,7 @@ func OldRuns(records *record.Store, clk clock.Clock) Kind {
 		Do: func(ctx context.Context, g *Going) error {
 			for more := true; more; {
 				err := records.Update(ctx, "old-runs", func(tx *record.Tx) (err error) {
-					more, err = tx.DropRuns(int64(clk.Served() - keptFor))
+					more, err = tx.Runs().Drop(int64(clk.Served() - keptFor))
 					return err
 				})
 				if err := errors.Join(err, g.Breathe()); err != nil {

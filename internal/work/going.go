@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"warthesis/internal/record"
+	"warthesis/internal/record/runs"
 )
 
 // Going is a run as the work that does it sees it. It is used by one goroutine, that
@@ -19,7 +20,7 @@ type Going struct {
 	kept  time.Time
 
 	// The rest is guarded by the mutex of the works.
-	row record.Run
+	row runs.Run
 	// cut ends the run; nil while it does not go.
 	cut context.CancelFunc
 	// stopped tells that somebody stopped it, planned that it takes nobody in any more.
@@ -28,7 +29,7 @@ type Going struct {
 	paused time.Duration
 }
 
-func newGoing(w *Works, row record.Run) *Going { return &Going{works: w, row: row, ctx: w.ctx} }
+func newGoing(w *Works, row runs.Run) *Going { return &Going{works: w, row: row, ctx: w.ctx} }
 
 // do does the work; a panic in it is an error of the run alone.
 func (g *Going) do(k Kind) (err error) {
@@ -69,16 +70,16 @@ func (g *Going) Breathe() error { return g.lung.breathe(g.ctx) }
 
 // Step says what the run does now, and that it begins to count anew.
 func (g *Going) Step(words, unit string, total int64) {
-	g.change(func(r *record.Run) { r.Step, r.Unit, r.Done, r.Total = words, unit, 0, total })
+	g.change(func(r *runs.Run) { r.Step, r.Unit, r.Done, r.Total = words, unit, 0, total })
 }
 
 // Did counts what is done.
-func (g *Going) Did(n int64) { g.change(func(r *record.Run) { r.Done += n }) }
+func (g *Going) Did(n int64) { g.change(func(r *runs.Run) { r.Done += n }) }
 
 // Report says what came of the run.
-func (g *Going) Report(words string) { g.change(func(r *record.Run) { r.Report = words }) }
+func (g *Going) Report(words string) { g.change(func(r *runs.Run) { r.Report = words }) }
 
-func (g *Going) change(do func(*record.Run)) {
+func (g *Going) change(do func(*runs.Run)) {
 	g.works.mu.Lock()
 	defer g.works.mu.Unlock()
 	do(&g.row)
@@ -87,7 +88,7 @@ func (g *Going) change(do func(*record.Run)) {
 // Keep notes where the run goes on if it is cut, and records it with the progress, at
 // most every two seconds: what was done since is done again.
 func (g *Going) Keep(point string) error {
-	g.change(func(r *record.Run) { r.Point = point })
+	g.change(func(r *runs.Run) { r.Point = point })
 	if time.Since(g.kept) < keepEvery {
 		return nil
 	}
@@ -102,5 +103,5 @@ func (g *Going) keep() error {
 	if row.ID == 0 {
 		return nil
 	}
-	return g.works.records.Update(g.ctx, "run", func(tx *record.Tx) error { return tx.SaveRun(row) })
+	return g.works.records.Update(g.ctx, "run", func(tx *record.Tx) error { return tx.Runs().Save(row) })
 }

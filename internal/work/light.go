@@ -6,13 +6,14 @@ import (
 	"time"
 
 	"warthesis/internal/record"
+	"warthesis/internal/record/runs"
 )
 
 // lightly is how a light kind fared.
 type lightly struct {
 	running bool
 	// failing is the run that tells of its failures in a row, 0 while it does well.
-	failing record.Run
+	failing runs.Run
 	// paused is until when, in served time, it is left alone after a failure.
 	paused time.Duration
 }
@@ -20,7 +21,7 @@ type lightly struct {
 // doLightly does light work, and tells of it only where it fails: of failures in a row
 // there is one run.
 func (w *Works) doLightly(k Kind) {
-	g := newGoing(w, record.Run{Kind: k.Name, Cause: record.BySchedule, State: record.RunFailed})
+	g := newGoing(w, runs.Run{Kind: k.Name, Cause: runs.BySchedule, State: runs.Failed})
 	err := g.do(k)
 	w.mu.Lock()
 	defer w.mu.Unlock()
@@ -43,10 +44,10 @@ func (w *Works) doLightly(k Kind) {
 	// Where the records fail themselves there is nowhere to tell of it but the log.
 	_ = w.records.Update(w.ctx, "run", func(tx *record.Tx) (err error) {
 		if row.ID == 0 {
-			l.failing, err = tx.AddRun(row)
+			l.failing, err = tx.Runs().Add(row, tx.Now(), tx.Served())
 			return err
 		}
-		return tx.SaveRun(row)
+		return tx.Runs().Save(row)
 	})
 }
 

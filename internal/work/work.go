@@ -11,6 +11,7 @@ import (
 
 	"warthesis/internal/clock"
 	"warthesis/internal/record"
+	"warthesis/internal/record/runs"
 )
 
 const (
@@ -70,11 +71,11 @@ func New(records *record.Store, clk clock.Clock, kinds ...Kind) (*Works, error) 
 		w.light[k.Name] = &lightly{}
 	}
 	view := records.View(w.ctx)
-	rows, err := view.OpenRuns()
+	rows, err := view.Runs().Open()
 	if err != nil {
 		return nil, fmt.Errorf("read the runs: %w", err)
 	}
-	ran, err := view.Ran()
+	ran, err := view.Runs().Ran()
 	if err != nil {
 		return nil, fmt.Errorf("read the schedules: %w", err)
 	}
@@ -84,7 +85,7 @@ func New(records *record.Store, clk clock.Clock, kinds ...Kind) (*Works, error) 
 	for _, row := range rows {
 		// What was cut waits to go on; what nobody knows any more stays as it is.
 		if _, known := w.kind(row.Kind); known {
-			row.State = record.RunWaiting
+			row.State = runs.Waiting
 			w.open[row.ID] = newGoing(w, row)
 		}
 	}
@@ -139,11 +140,11 @@ func (w *Works) schedule() {
 			w.ended.Go(func() { w.doLightly(k) })
 			continue
 		}
-		if err := w.records.Update(w.ctx, "schedule", func(tx *record.Tx) error { return tx.KeepRan(k.Name) }); err != nil {
+		if err := w.records.Update(w.ctx, "schedule", func(tx *record.Tx) error { return tx.Runs().KeepRan(k.Name, tx.Now(), tx.Served()) }); err != nil {
 			slog.Error("work: a schedule could not be kept", "kind", k.Name, "error", err)
 			continue
 		}
-		if _, _, err := w.Ask(w.ctx, Wish{Kind: k.Name, Cause: record.BySchedule}); err != nil {
+		if _, _, err := w.Ask(w.ctx, Wish{Kind: k.Name, Cause: runs.BySchedule}); err != nil {
 			slog.Error("work: what is due could not be begun", "kind", k.Name, "error", err)
 		}
 	}
@@ -173,7 +174,7 @@ type Wish struct {
 	Kind string
 	// Place is what it shall work on, "" for the whole registry.
 	Place string
-	Cause record.RunCause
+	Cause runs.Cause
 	// Account is who asks, 0 for nobody.
 	Account int64
 }
@@ -181,7 +182,7 @@ type Wish struct {
 // Ask asks for a run. Where one of the kind and place waits already, or goes and has
 // not made its plan yet, that one is returned, and joined is true. It fails with
 // ErrUnknown where there is no such kind.
-func (w *Works) Ask(ctx context.Context, wish Wish) (run record.Run, joined bool, err error) {
+func (w *Works) Ask(ctx context.Context, wish Wish) (run runs.Run, joined bool, err error) {
 	if k, known := w.kind(wish.Kind); !known || k.Light {
 		return run, false, fmt.Errorf("%s: %w", wish.Kind, ErrUnknown)
 	}
@@ -194,7 +195,7 @@ func (w *Works) Ask(ctx context.Context, wish Wish) (run record.Run, joined bool
 	}
 	// That who asks has gone must not leave a run that nobody knows of.
 	err = w.records.Update(context.WithoutCancel(ctx), "run", func(tx *record.Tx) (err error) {
-		run, err = tx.AddRun(record.Run{Kind: wish.Kind, Place: wish.Place, Cause: wish.Cause, AskedBy: wish.Account, State: record.RunWaiting})
+		run, err = tx.Runs().Add(runs.Run{Kind: wish.Kind, Place: wish.Place, Cause: wish.Cause, AskedBy: wish.Account, State: runs.Waiting}, tx.Now(), tx.Served())
 		return err
 	})
 	if err != nil {
@@ -227,8 +228,8 @@ func (w *Works) Stop(ctx context.Context, id int64) error {
 		return nil
 	}
 	row := g.row
-	w.finish(&row, record.RunStopped, nil)
-	if err := w.records.Update(context.WithoutCancel(ctx), "run", func(tx *record.Tx) error { return tx.SaveRun(row) }); err != nil {
+	w.finish(&row, runs.Stopped, nil)
+	if err := w.records.Update(context.WithoutCancel(ctx), "run", func(tx *record.Tx) error { return tx.Runs().Save(row) }); err != nil {
 		g.stopped = false
 		return err
 	}
@@ -237,12 +238,12 @@ func (w *Works) Stop(ctx context.Context, id int64) error {
 }
 
 // Run returns a run as it is at this moment, where it is open.
-func (w *Works) Run(id int64) (record.Run, bool) {
+func (w *Works) Run(id int64) (runs.Run, bool) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	g := w.open[id]
 	if g == nil {
-		return record.Run{}, false
+		return runs.Run{}, false
 	}
 	return g.row, true
 }
@@ -286,7 +287,7 @@ func (w *Works) goes(g *Going) bool {
 func (w *Works) run(k Kind, g *Going) {
 	defer g.cut()
 	w.mu.Lock()
-	g.row.State, g.row.Error = record.RunGoing, ""
+	g.row.State, g.row.Error = runs.Going, ""
 	g.row.Tries++
 	if g.row.BeganAt == 0 {
 		g.row.BeganAt = record.StampOf(w.clock.Now())
@@ -302,31 +303,31 @@ func (w *Works) run(k Kind, g *Going) {
 	g.cut = nil
 	switch {
 	case g.stopped:
-		w.finish(&g.row, record.RunStopped, nil)
+		w.finish(&g.row, runs.Stopped, nil)
 	case w.ctx.Err() != nil:
 		// The service stops: it goes on after the next start, and that was no try.
-		g.row.State = record.RunWaiting
+		g.row.State = runs.Waiting
 		g.row.Tries--
 	case err == nil:
-		w.finish(&g.row, record.RunDone, nil)
+		w.finish(&g.row, runs.Done, nil)
 	case g.row.Tries < k.Tries:
-		g.row.State, g.row.Error = record.RunWaiting, err.Error()
+		g.row.State, g.row.Error = runs.Waiting, err.Error()
 		g.paused = w.clock.Served() + pause(g.row.Tries)
 		g.planned = false
 	default:
-		w.finish(&g.row, record.RunFailed, err)
+		w.finish(&g.row, runs.Failed, err)
 	}
 	if !g.row.Open() {
 		delete(w.open, g.row.ID)
 	}
 	row := g.row
-	if err := w.records.Update(context.Background(), "run", func(tx *record.Tx) error { return tx.SaveRun(row) }); err != nil {
+	if err := w.records.Update(context.Background(), "run", func(tx *record.Tx) error { return tx.Runs().Save(row) }); err != nil {
 		slog.Error("work: the end of a run could not be recorded", "run", row.ID, "kind", row.Kind, "error", err)
 	}
 	w.nudge()
 }
 
-func (w *Works) finish(row *record.Run, state record.RunState, err error) {
+func (w *Works) finish(row *runs.Run, state runs.State, err error) {
 	row.State, row.Point = state, ""
 	row.EndedAt, row.EndedServed = record.StampOf(w.clock.Now()), int64(w.clock.Served())
 	if err != nil {

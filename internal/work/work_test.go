@@ -15,6 +15,7 @@ import (
 
 	"warthesis/internal/clock"
 	"warthesis/internal/record"
+	"warthesis/internal/record/runs"
 )
 
 var ctx = context.Background()
@@ -50,18 +51,18 @@ func (h *house) close() {
 
 func (h *house) pass(span time.Duration) { h.clock.MoveTo(h.clock.Now().Add(span)) }
 
-func (h *house) ask(kind, place string) (record.Run, bool) {
-	run, joined, err := h.Ask(ctx, Wish{Kind: kind, Place: place, Cause: record.BySomebody, Account: 7})
+func (h *house) ask(kind, place string) (runs.Run, bool) {
+	run, joined, err := h.Ask(ctx, Wish{Kind: kind, Place: place, Cause: runs.BySomebody, Account: 7})
 	require.NoError(h.t, err)
 	return run, joined
 }
 
 // until waits until a run, as the records have it, is in a state.
-func (h *house) until(id int64, state record.RunState) record.Run {
-	var run record.Run
+func (h *house) until(id int64, state runs.State) runs.Run {
+	var run runs.Run
 	eventually(h.t, string(state), func() bool {
 		var err error
-		run, err = h.records.View(ctx).Run(id)
+		run, err = h.records.View(ctx).Runs().Get(id)
 		return err == nil && run.State == state
 	})
 	return run
@@ -106,16 +107,16 @@ func TestOneRunOfAKindAndPlaceGoesAtATimeAndOthersJoinIt(t *testing.T) {
 	third, joined := h.ask("copy", "a")
 	assert.True(t, joined)
 	assert.Equal(t, second.ID, third.ID)
-	assert.Equal(t, record.RunWaiting, h.until(second.ID, record.RunWaiting).State)
+	assert.Equal(t, runs.Waiting, h.until(second.ID, runs.Waiting).State)
 	leave <- struct{}{}
-	done := h.until(first.ID, record.RunDone)
+	done := h.until(first.ID, runs.Done)
 	assert.Equal(t, "copied a", done.Report)
 	assert.EqualValues(t, 7, done.AskedBy)
 	<-enter
 	leave <- struct{}{}
 	leave <- struct{}{}
-	h.until(second.ID, record.RunDone)
-	h.until(other.ID, record.RunDone)
+	h.until(second.ID, runs.Done)
+	h.until(other.ID, runs.Done)
 
 	_, _, err := h.Ask(ctx, Wish{Kind: "dance"})
 	assert.ErrorIs(t, err, ErrUnknown)
@@ -133,18 +134,18 @@ func TestARunIsStoppedWithinASecond(t *testing.T) {
 		}
 	}})
 	going, _ := h.ask("endless", "a")
-	h.until(going.ID, record.RunGoing)
+	h.until(going.ID, runs.Going)
 	next, _ := h.ask("endless", "b")
-	h.until(next.ID, record.RunGoing)
+	h.until(next.ID, runs.Going)
 	waiting, _ := h.ask("endless", "c")
 	require.NoError(t, h.Stop(ctx, waiting.ID), "what waits is stopped too")
-	h.until(waiting.ID, record.RunStopped)
-	for _, run := range []record.Run{going, next} {
+	h.until(waiting.ID, runs.Stopped)
+	for _, run := range []runs.Run{going, next} {
 		// Also while requests are served and it waits for most of the time.
 		h.Budget().Sign()
 		began := time.Now()
 		require.NoError(t, h.Stop(ctx, run.ID))
-		stopped := h.until(run.ID, record.RunStopped)
+		stopped := h.until(run.ID, runs.Stopped)
 		assert.Less(t, time.Since(began), time.Second)
 		assert.Positive(t, stopped.Done)
 		assert.Equal(t, "blobs", stopped.Unit)
@@ -177,7 +178,7 @@ func TestARunGoesOnWhereItWasAfterTheServiceEnded(t *testing.T) {
 
 	h = open(t, path, kind)
 	defer h.close()
-	done := h.until(run.ID, record.RunDone)
+	done := h.until(run.ID, runs.Done)
 	assert.Equal(t, 5, seen.Load(), "it began where it was")
 	assert.Equal(t, 1, done.Tries, "an end of the service is no try")
 }
@@ -193,13 +194,13 @@ func TestWhatFailsIsTriedAgainAfterAPauseAndThenFails(t *testing.T) {
 	run, _ := h.ask("flaky", "")
 	for n := range 2 {
 		eventually(t, "it failed once more", func() bool {
-			row, err := h.records.View(ctx).Run(run.ID)
-			return err == nil && row.State == record.RunWaiting && row.Tries == n+1 && row.Error != ""
+			row, err := h.records.View(ctx).Runs().Get(run.ID)
+			return err == nil && row.State == runs.Waiting && row.Tries == n+1 && row.Error != ""
 		})
 		require.EqualValues(t, n+1, tries.Load())
 		h.pass(15 * time.Second)
 	}
-	failed := h.until(run.ID, record.RunFailed)
+	failed := h.until(run.ID, runs.Failed)
 	assert.Equal(t, "no answer", failed.Error)
 	assert.Equal(t, 3, failed.Tries)
 }
@@ -258,8 +259,8 @@ func TestLightWorkLeavesARunOnlyWhereItFails(t *testing.T) {
 		}
 		return nil
 	}})
-	runs := func() []record.Run {
-		rows, err := h.records.Runs(ctx, record.RunFilter{Limit: 10})
+	runs := func() []runs.Run {
+		rows, err := h.records.View(ctx).Runs().List(runs.Filter{Limit: 10})
 		require.NoError(t, err)
 		return rows
 	}

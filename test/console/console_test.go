@@ -19,6 +19,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"warthesis/internal/access/upkeep"
 	"warthesis/internal/browser"
 	"warthesis/internal/clock"
 	"warthesis/internal/config"
@@ -35,7 +36,7 @@ var seeded = sync.OnceValues(func() (string, error) {
 	if err != nil {
 		return "", err
 	}
-	return root, errors.Join(demo.Seed(context.Background(), home.Registry, home.Access, clk, kit.Password), home.Close())
+	return root, errors.Join(demo.Seed(context.Background(), home.Registry, &upkeep.Upkeep{Access: home.Access, Records: home.Records, Clock: clk}, clk, kit.Password), home.Close())
 })
 
 // sampleWorld returns a data folder of the test's own with the sample world in it.

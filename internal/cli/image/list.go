@@ -12,10 +12,11 @@ import (
 	"warthesis/internal/cli/site"
 	"warthesis/internal/cli/term"
 	"warthesis/internal/oci"
+	"warthesis/internal/rule"
 )
 
 func listCommand() site.Command {
-	var sort, contains, prefix string
+	var sort, contains, prefix, pattern string
 	var wide, tags bool
 	return site.Command{
 		Name: "list", Group: term.GroupLook, Short: "List the repositories of a registry or a namespace, or the tags of a repository",
@@ -27,24 +28,29 @@ func listCommand() site.Command {
 			term.Choice(f, &sort, "sort", "name", "name, or change for what changed last first, or of tags version for the newest version first", "name", "change", "version")
 			f.StringVar(&contains, "contains", "", "only names with this text in them")
 			f.StringVar(&prefix, "prefix", "", "of tags, only those that begin with this")
+			f.StringVar(&pattern, "pattern", "", "of tags, only those that a pattern means: * is any text; <version>, <release> and <commit> are kinds")
 			f.BoolVar(&wide, "wide", false, "of tags, also the address to copy, with the digest in it")
 			f.BoolVar(&tags, "tags", false, "of REGISTRY/NAMESPACE: the tags of the repository of that name")
 		},
 		Run: func(ctx context.Context, c *site.Call) error {
-			page := api.List{Sort: sort, Contains: contains, Prefix: prefix, Limit: site.PageSize}
+			page := api.List{Sort: sort, Contains: contains, Prefix: prefix, Pattern: pattern, Limit: site.PageSize}
+			meant, err := rule.ParsePattern("*:" + pattern)
+			if pattern != "" && err != nil {
+				return term.Usage("--pattern: %w", err)
+			}
 			if !c.Place.IsNamespace() {
 				if err := c.Idle("it is for REGISTRY/NAMESPACE", "tags"); err != nil {
 					return err
 				}
 			}
-			err := listBySelf(ctx, c, page, tags || strings.Contains(string(c.Place.Name), "/"), wide)
+			err = listBySelf(ctx, c, page, tags || strings.Contains(string(c.Place.Name), "/"), wide)
 			if !errors.Is(err, api.ErrOtherMake) {
 				return err
 			}
 			if err := c.Idle("only a Warthesis registry tells that", "sort", "wide", "tags"); err != nil {
 				return err
 			}
-			return listByStandard(ctx, c, page)
+			return listByStandard(ctx, c, page, meant)
 		},
 	}
 }
@@ -54,7 +60,7 @@ func listBySelf(ctx context.Context, c *site.Call, page api.List, tags, wide boo
 	if tags {
 		return listTags(ctx, c, page, wide)
 	}
-	if err := c.Idle("it is for the tags of a repository", "wide", "prefix"); err != nil {
+	if err := c.Idle("it is for the tags of a repository", "wide", "prefix", "pattern"); err != nil {
 		return err
 	}
 	if page.Sort == "version" {
@@ -69,7 +75,7 @@ func listBySelf(ctx context.Context, c *site.Call, page api.List, tags, wide boo
 
 // listByStandard lists what any registry can tell: names, by the distribution protocol
 // alone (distribution-spec, "Listing Tags"), and repositories where there is a catalogue.
-func listByStandard(ctx context.Context, c *site.Call, page api.List) error {
+func listByStandard(ctx context.Context, c *site.Call, page api.List, meant rule.Pattern) error {
 	client, err := c.R.Peer(c.Registry)
 	if err != nil {
 		return err
@@ -86,7 +92,8 @@ func listByStandard(ctx context.Context, c *site.Call, page api.List) error {
 		return err
 	}
 	all = slices.DeleteFunc(all, func(name string) bool {
-		return !strings.Contains(strings.ToLower(name), strings.ToLower(page.Contains)) || !strings.HasPrefix(name, page.Prefix)
+		return !strings.Contains(strings.ToLower(name), strings.ToLower(page.Contains)) || !strings.HasPrefix(name, page.Prefix) ||
+			page.Pattern != "" && !meant.Matches(rule.Name{Repository: c.Place.Name, Tag: oci.Tag(name)})
 	})
 	return c.Tell(all, func() {
 		for _, name := range all {
@@ -109,7 +116,7 @@ func listTags(ctx context.Context, c *site.Call, page api.List, wide bool) error
 			c.T.Say("No tags%s in %s", site.Matching(page), c.Place)
 			return
 		}
-		titles := []string{"Tag", "Digest", "Size", "Moved", "By", "Pulled", "Platforms"}
+		titles := []string{"Tag", "Digest", "Size", "Moved", "By", "Pulled", "Sealed", "Platforms"}
 		if wide {
 			titles = append(titles, "Address")
 		}
@@ -119,7 +126,7 @@ func listTags(ctx context.Context, c *site.Call, page api.List, wide bool) error
 			w.Whole()
 		}
 		for _, tag := range all {
-			row := []any{tag.Name, term.Short(tag.Digest), term.Size(tag.Size), term.When(&tag.MovedAt), term.OrDash(tag.MovedBy), term.When(tag.PulledAt), platformsOrType(tag)}
+			row := []any{tag.Name, term.Short(tag.Digest), term.Size(tag.Size), term.When(&tag.MovedAt), term.OrDash(tag.MovedBy), term.When(tag.PulledAt), sealOf(tag), platformsOrType(tag)}
 			if wide {
 				row = append(row, oci.Reference{Registry: c.Registry, Name: c.Place.Name, Tag: tag.Name, Digest: tag.Digest})
 			}
@@ -130,6 +137,17 @@ func listTags(ctx context.Context, c *site.Call, page api.List, wide bool) error
 			c.T.Hint("\nThe addresses to copy, with the whole digest: --wide; one digest alone:  %s", c.Self("identify", c.Place.String()+":"+string(all[0].Name)))
 		}
 	})
+}
+
+// sealOf says shortly why a tag is sealed.
+func sealOf(tag api.Tag) string {
+	switch {
+	case tag.Seal == nil:
+		return "-"
+	case tag.Seal.Rule == "":
+		return "by hand"
+	}
+	return "by rule"
 }
 
 // platformsOrType says what a tag's image runs on, or what else it is.

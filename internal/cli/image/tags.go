@@ -16,8 +16,8 @@ import (
 
 func tagCommands() site.Command {
 	return site.Command{
-		Name: "tag", Group: term.GroupImages, Short: "Add, move, rename and remove tags, and see what they were",
-		Under: []site.Command{addTags(), moveTag(), renameTag(), removeTags(), logTags()},
+		Name: "tag", Group: term.GroupImages, Short: "Add, move, rename, remove and seal tags, and see what they were",
+		Under: []site.Command{addTags(), moveTag(), renameTag(), removeTags(), sealTag(), unsealTag(), logTags()},
 	}
 }
 
@@ -53,7 +53,7 @@ func (o *onlyIf) changing(make func(c *site.Call, tag oci.Tag) (api.TagChange, e
 		if change.If, err = o.read(); err != nil {
 			return err
 		}
-		return changeTags(ctx, c, []api.TagChange{change})
+		return changeTags(ctx, c, []api.TagChange{change}, "")
 	}
 }
 
@@ -91,7 +91,7 @@ func addTags() site.Command {
 		Long: "Gives an image that a repository has more tags, all or none; nothing is sent again. Where there is a tag of the name already, it\n" +
 			"must point to this image, unless --move says that it may be moved.",
 		Example: "  warthesis tag add localhost:7070/timetable/planner:2.4.1 stable 2.4\n  warthesis tag add --move localhost:7070/timetable/planner@sha256:… stable",
-		On:      site.OnImage, Args: []site.Arg{{Name: "NAME", Many: true}}, Facts: []api.TagChanged{}, Checks: true,
+		On:      site.OnImage, Args: []site.Arg{{Name: "NAME", Many: true}}, Facts: api.TagsChanged{}, Checks: true,
 		Flags: func(f *pflag.FlagSet) {
 			f.BoolVar(&move, "move", false, "move tags that are there already")
 			only.addTo(f)
@@ -119,7 +119,7 @@ func addTags() site.Command {
 					changes[i].Act = "move"
 				}
 			}
-			return changeTags(ctx, c, changes)
+			return changeTags(ctx, c, changes, "")
 		},
 	}
 }
@@ -130,7 +130,7 @@ func moveTag() site.Command {
 		Name: "move", Short: "Point a tag at another image of its repository",
 		Long:    "Points a tag at another image of its repository, named by a tag or a digest. What it pointed to stays, and is in the tag's log.",
 		Example: "  warthesis tag move localhost:7070/timetable/planner:stable 2.4.0",
-		On:      site.OnImage, Args: []site.Arg{{Name: "TO"}}, Facts: []api.TagChanged{}, Checks: true, Flags: only.addTo,
+		On:      site.OnImage, Args: []site.Arg{{Name: "TO"}}, Facts: api.TagsChanged{}, Checks: true, Flags: only.addTo,
 		Run: only.changing(func(c *site.Call, tag oci.Tag) (api.TagChange, error) {
 			to, err := targetIn(c, c.Args[0])
 			return api.TagChange{Act: "move", Tag: tag, To: to}, err
@@ -162,7 +162,7 @@ func renameTag() site.Command {
 	return site.Command{
 		Name: "rename", Short: "Give a tag another name",
 		Example: "  warthesis tag rename localhost:7070/timetable/planner:stabel stable",
-		On:      site.OnImage, Args: []site.Arg{{Name: "NAME"}}, Facts: []api.TagChanged{}, Checks: true, Flags: only.addTo,
+		On:      site.OnImage, Args: []site.Arg{{Name: "NAME"}}, Facts: api.TagsChanged{}, Checks: true, Flags: only.addTo,
 		Run: only.changing(func(c *site.Call, tag oci.Tag) (api.TagChange, error) {
 			both, err := readTags(string(tag), c.Args[0])
 			if err != nil {
@@ -175,11 +175,16 @@ func renameTag() site.Command {
 
 func removeTags() site.Command {
 	var only onlyIf
+	var reason string
 	return site.Command{
-		Name: "remove", Short: "Remove tags; the images stay",
+		Name: "remove", Short: "Remove tags; the images stay; it can be undone",
 		Long:    "Removes one or more tags of a repository, all or none; what they point to stays, and can be reached by its digest. Each must still point to what was shown.",
 		Example: "  warthesis tag remove localhost:7070/timetable/planner:2.4.0-rc.1 2.4.0-rc.2",
-		On:      site.OnImage, Args: []site.Arg{{Name: "NAME", Optional: true, Many: true}}, Facts: []api.TagChanged{}, Asks: true, Checks: true, Flags: only.addTo,
+		On:      site.OnImage, Args: []site.Arg{{Name: "NAME", Optional: true, Many: true}}, Facts: api.TagsChanged{}, Asks: true, Checks: true,
+		Flags: func(f *pflag.FlagSet) {
+			only.addTo(f)
+			f.StringVar(&reason, "reason", "", "why, for the list of removals")
+		},
 		Run: func(ctx context.Context, c *site.Call) error {
 			tag, err := ofTag(c.Image)
 			if err != nil {
@@ -212,26 +217,31 @@ func removeTags() site.Command {
 			if err := c.Confirm(ctx, fmt.Sprintf("Remove from %s: %s? The images stay.", c.Place, strings.Join(said, ", "))); err != nil {
 				return err
 			}
-			return changeTags(ctx, c, changes)
+			return changeTags(ctx, c, changes, reason)
 		},
 	}
 }
 
 // changeTags changes tags and tells what they pointed to before and after.
-func changeTags(ctx context.Context, c *site.Call, changes []api.TagChange) error {
-	done, err := c.ChangeTags(ctx, c.Place.Name, changes)
+func changeTags(ctx context.Context, c *site.Call, changes []api.TagChange, reason string) error {
+	answer, err := c.ChangeTags(ctx, c.Place.Name, api.TagChanges{Changes: changes, Reason: reason})
 	if errors.Is(err, api.ErrOtherMake) {
-		done, err = changeByStandard(ctx, c, changes)
+		answer.Changes, err = changeByStandard(ctx, c, changes)
 	}
+	done := answer.Changes
 	if len(done) == 0 {
 		return err
 	}
-	return errors.Join(c.Tell(done, func() {
+	return errors.Join(c.Tell(answer, func() {
 		w := c.T.Table("Tag", "Before", "After", "")
 		for _, change := range done {
 			w.Row(change.Tag, shortOrNone(change.Before), shortOrNone(change.After), wordsOf(change))
 		}
 		w.Draw()
+		if answer.Removal != 0 {
+			sayUndo(c, answer.Removal)
+			return
+		}
 		if last := done[len(done)-1]; err == nil && last.Before != "" && last.Before != last.After {
 			act := c.Self("tag", "move", c.Place.String()+":"+string(last.Tag), last.Before.String())
 			if last.After == "" {

@@ -8,6 +8,7 @@ import (
 	"warthesis/internal/api"
 	"warthesis/internal/cli/site"
 	"warthesis/internal/cli/term"
+	"warthesis/internal/rule"
 )
 
 // readLabels reads name=value.
@@ -37,6 +38,7 @@ type changes struct {
 	newDescription string
 	newLabels      []string
 	logPulls       bool
+	window         rule.Span
 }
 
 func (ch *changes) addTo(f *pflag.FlagSet, namespace bool) {
@@ -50,6 +52,7 @@ func (ch *changes) addTo(f *pflag.FlagSet, namespace bool) {
 	term.Choice(f, &ch.pushMakes, "push-makes", "writer", "whose pushes make repositories, at the least", "writer", "curator", "owner", "nobody")
 	f.StringVar(&ch.newDescription, "new-description", "", "description of repositories that a push makes")
 	term.Texts(f, &ch.newLabels, "new-label", "label of repositories that a push makes, name=value")
+	term.Span(f, &ch.window, "restore-window", "for how long removals can be undone, as in 14d; at most as long as the registry has it")
 	f.BoolVar(&ch.logPulls, "log-pulls", false, "whether each pull is written into the audit log")
 }
 
@@ -87,6 +90,10 @@ func (ch *changes) read(c *site.Call) (p api.PlaceChange, any bool, err error) {
 	}
 	if given("log-pulls") {
 		p.LogPulls = &ch.logPulls
+	}
+	if given("restore-window") {
+		window := ch.window.String()
+		p.RestoreWindow = &window
 	}
 	return p, any, nil
 }

@@ -126,17 +126,19 @@ func showPlace(k kindOfPlace) site.Command {
 }
 
 func renamePlace(k kindOfPlace) site.Command {
+	var over string
 	return site.Command{
 		Name: "rename", Short: fmt.Sprintf("Give a %s another name; clients know it by that alone from then on", k.word),
 		Example: map[bool]string{true: "  warthesis namespace rename localhost:7070/berths localhost:7070/beds", false: "  warthesis repository rename localhost:7070/berths/seatmap localhost:7070/berths/seats"}[k.on == site.OnNamespace],
 		On:      k.on, Args: []site.Arg{{Name: "NEW-" + strings.ToUpper(k.word), Place: true}}, Facts: k.facts,
+		Flags: func(f *pflag.FlagSet) { addOver(f, &over) },
 		Run: func(ctx context.Context, c *site.Call) error {
 			next, err := newName(c, k, c.Args[0])
 			if err != nil {
 				return err
 			}
 			path, query := k.where(c.Place.Name)
-			if err := c.Do(ctx, http.MethodPatch, path, query, api.PlaceChange{Rename: &next}, nil); err != nil {
+			if err := c.Do(ctx, http.MethodPatch, path, query, api.PlaceChange{Rename: &next, OverSeals: over}, nil); err != nil {
 				return err
 			}
 			return k.tell(ctx, c, oci.Name(next), "Renamed the %s %s to %s; references with the old name no longer lead anywhere", k.word, c.Place, next)
@@ -166,18 +168,43 @@ func newName(c *site.Call, k kindOfPlace, s string) (string, error) {
 	return string(p.Name), nil
 }
 
+// addOver adds the flag by which an admin goes over seals.
+func addOver(f *pflag.FlagSet, over *string) {
+	f.StringVar(over, "over-seals", "", "why, although tags in it are sealed; for registry admins")
+}
+
 func removePlace(k kindOfPlace) site.Command {
+	var reason, over string
 	return site.Command{
 		Name: "remove", Short: fmt.Sprintf("Remove a %s with all in it; it can be restored", k.word), On: k.on, Facts: k.facts, Asks: true,
+		Flags: func(f *pflag.FlagSet) {
+			f.StringVar(&reason, "reason", "", "why, for the list of removals")
+			addOver(f, &over)
+		},
 		Run: func(ctx context.Context, c *site.Call) error {
 			now, err := k.read(ctx, c, c.Place.Name)
 			if err != nil {
 				return err
 			}
-			if err := c.Confirm(ctx, fmt.Sprintf("Remove the %s %s with %s? It can be restored.", k.word, c.Place, now.holds)); err != nil {
+			var plan api.RemovalPlan
+			if err := c.Do(ctx, http.MethodGet, "/api/v1/removal-plan", url.Values{k.word: {string(c.Place.Name)}}, nil, &plan); err != nil {
+				return err
+			}
+			if len(plan.Sealed) > 0 && over == "" {
+				return oci.Errorf(oci.CodeDenied, "%s stays: %s. A registry admin can go over seals, with --over-seals and a reason", c.Place, strings.Join(plan.Sealed, "; "))
+			}
+			if err := c.Confirm(ctx, fmt.Sprintf("Remove the %s %s with %s? It can be restored until about %s; then %s become free.", k.word, c.Place, now.holds, term.When(&plan.Until), term.Size(plan.Freed))); err != nil {
 				return err
 			}
 			path, query := k.where(c.Place.Name)
+			if query == nil {
+				query = url.Values{}
+			}
+			for key, value := range map[string]string{"reason": reason, "over_seals": over} {
+				if value != "" {
+					query.Set(key, value)
+				}
+			}
 			if err := c.Do(ctx, http.MethodDelete, path, query, nil, nil); err != nil {
 				return err
 			}

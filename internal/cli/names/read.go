@@ -28,9 +28,16 @@ func readNamespace(ctx context.Context, c *site.Call, name oci.Name) (found, err
 	return found{n, [][2]string{
 		{"Description", n.Description}, {"Labels", labelsOf(n.Labels)}, {"Who may pull", openOrClosed(n.Open)}, {"Your role", n.Role},
 		{"Pushes that make repositories", "those of " + n.PushMakes}, {"Description of new repositories", n.NewDescription}, {"Labels of new repositories", labelsOf(n.NewLabels)},
-		{"Pulls in the audit log", term.YesNo(n.LogPulls)}, {"Repositories", strconv.FormatInt(n.Repositories, 10)}, {"Size", term.Size(n.Size)},
+		{"Pulls in the audit log", term.YesNo(n.LogPulls)}, {"Restore window", windowOf(n.RestoreWindow)}, {"Repositories", strconv.FormatInt(n.Repositories, 10)}, {"Size", term.Size(n.Size)},
 		{"Made", term.When(&n.CreatedAt)}, {"Pushed", term.When(n.PushedAt)},
 	}, fmt.Sprintf("its %s (%s)", term.Count(n.Repositories, "repository", "repositories"), term.Size(n.Size))}, err
+}
+
+func windowOf(window string) string {
+	if window == "" {
+		return "as the registry has it"
+	}
+	return window
 }
 
 func openOrClosed(open bool) string {

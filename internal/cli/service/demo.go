@@ -11,6 +11,7 @@ import (
 
 	"github.com/spf13/pflag"
 
+	"warthesis/internal/access/upkeep"
 	"warthesis/internal/cli/site"
 	"warthesis/internal/cli/term"
 	"warthesis/internal/clock"
@@ -62,7 +63,7 @@ func seed(ctx context.Context, t term.Terminal, settings config.Config) error {
 	if err != nil {
 		return err
 	}
-	if err := errors.Join(demo.Seed(ctx, home.Registry, home.Access, clk, demo.Password), home.Close()); err != nil {
+	if err := errors.Join(demo.Seed(ctx, home.Registry, &upkeep.Upkeep{Access: home.Access, Records: home.Records, Clock: clk}, clk, demo.Password), home.Close()); err != nil {
 		return err
 	}
 	return os.Rename(settings.Data, final)

@@ -9,6 +9,7 @@ import (
 	"warthesis/internal/api"
 	"warthesis/internal/cli/site"
 	"warthesis/internal/cli/term"
+	"warthesis/internal/rule"
 )
 
 const settingsPath = "/api/v1/settings"
@@ -21,7 +22,7 @@ func settingsCommands() site.Command {
 
 func showSettings() site.Command {
 	return site.Command{
-		Name: "show", Short: "Show who makes namespaces", On: site.OnRegistry, Facts: api.Settings{},
+		Name: "show", Short: "Show who makes namespaces, and for how long removals can be undone", On: site.OnRegistry, Facts: api.Settings{},
 		Run: func(ctx context.Context, c *site.Call) error {
 			var settings api.Settings
 			if err := c.Do(ctx, http.MethodGet, settingsPath, nil, nil, &settings); err != nil {
@@ -34,16 +35,18 @@ func showSettings() site.Command {
 
 func changeSettings() site.Command {
 	var accounts, pushes bool
+	var window rule.Span
 	return site.Command{
-		Name: "change", Short: "Change who makes namespaces", Example: "  warthesis settings change --accounts-make-namespaces --push-makes-namespaces=false",
+		Name: "change", Short: "Change who makes namespaces, or for how long removals can be undone", Example: "  warthesis settings change --accounts-make-namespaces --push-makes-namespaces=false",
 		On: site.OnRegistry, Facts: api.Settings{},
 		Flags: func(f *pflag.FlagSet) {
 			f.BoolVar(&accounts, "accounts-make-namespaces", false, "whether every person may make namespaces, and not registry admins alone")
+			term.Span(f, &window, "restore-window", "for how long removals can be undone, as in 14d")
 			f.BoolVar(&pushes, "push-makes-namespaces", false, "whether a push by somebody who may make a namespace makes it")
 		},
 		Run: func(ctx context.Context, c *site.Call) error {
-			if !c.Given("accounts-make-namespaces") && !c.Given("push-makes-namespaces") {
-				return term.Usage("say what is to be changed: --accounts-make-namespaces or --push-makes-namespaces")
+			if !c.Given("accounts-make-namespaces") && !c.Given("push-makes-namespaces") && !c.Given("restore-window") {
+				return term.Usage("say what is to be changed: --accounts-make-namespaces, --push-makes-namespaces or --restore-window")
 			}
 			var settings api.Settings
 			if err := c.Do(ctx, http.MethodGet, settingsPath, nil, nil, &settings); err != nil {
@@ -54,6 +57,9 @@ func changeSettings() site.Command {
 			}
 			if c.Given("push-makes-namespaces") {
 				settings.PushMakesNamespaces = pushes
+			}
+			if c.Given("restore-window") {
+				settings.RestoreWindow = window.String()
 			}
 			if err := c.Do(ctx, http.MethodPut, settingsPath, nil, settings, nil); err != nil {
 				return err
@@ -73,4 +79,5 @@ func saySettings(t term.Terminal, settings api.Settings) {
 		byPush = "a push by one of them makes the namespace that it needs"
 	}
 	t.Say("Namespaces are made by %s; %s", makers, byPush)
+	t.Say("Removals can be undone for %s, while the service runs", settings.RestoreWindow)
 }

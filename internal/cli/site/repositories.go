@@ -60,8 +60,15 @@ func orWord(s, word string) string {
 
 // Matching says by what a list was narrowed, with a blank before it; "" for by nothing.
 func Matching(page api.List) string {
-	if page.Contains == "" {
-		return ""
+	said := ""
+	if page.Contains != "" {
+		said = fmt.Sprintf(" with %q in the name", page.Contains)
 	}
-	return fmt.Sprintf(" with %q in the name", page.Contains)
+	if page.Prefix != "" {
+		said += fmt.Sprintf(" that begins with %q", page.Prefix)
+	}
+	if page.Pattern != "" {
+		said += fmt.Sprintf(" that %s means", page.Pattern)
+	}
+	return said
 }

@@ -50,16 +50,17 @@ func (n Names) of(name oci.Tag) (r row, there bool, err error) {
 	return r, found.RowsAffected > 0, found.Error
 }
 
-// Use notes that the account makes a tag of the name. It fails with HeldError.
-func (n Names) Use(name oci.Tag, account int64) error {
+// Use notes that the account makes a tag of the name, and returns when there first was one,
+// in nanoseconds of served time. It fails with HeldError.
+func (n Names) Use(name oci.Tag, account int64) (first int64, err error) {
 	r, there, err := n.of(name)
 	switch {
 	case err != nil || there && r.FirstServed != 0:
-		return err
+		return r.FirstServed, err
 	case n.held(r, account):
-		return &HeldError{name, r.HeldBy, r.HeldUntil}
+		return 0, &HeldError{name, r.HeldBy, r.HeldUntil}
 	}
-	return n.put(name, n.Served, 0, 0)
+	return n.Served, n.put(name, n.Served, 0, 0)
 }
 
 func (n Names) put(name oci.Tag, first, by, until int64) error {

@@ -7,6 +7,7 @@ import (
 
 	"warthesis/internal/access"
 	"warthesis/internal/access/company"
+	"warthesis/internal/access/upkeep"
 	"warthesis/internal/httpd/callers"
 	"warthesis/internal/record"
 	"warthesis/internal/registry"
@@ -19,6 +20,7 @@ type Desk struct {
 	Records  *record.Store
 	Access   *access.Access
 	Work     *work.Works
+	Upkeep   *upkeep.Upkeep
 	Callers  *callers.Callers
 	// Company is the company's login, nil where there is none; CompanyName is what
 	// its button says.

@@ -9,6 +9,7 @@ import (
 	"warthesis/internal/httpd/management/desk"
 	"warthesis/internal/oci"
 	"warthesis/internal/record"
+	"warthesis/internal/record/find"
 )
 
 type findInput struct {
@@ -53,7 +54,7 @@ func (d *door) tellWhat(ctx context.Context, places []api.Place) error {
 	if len(digests) == 0 {
 		return nil
 	}
-	holders, err := d.Records.Holders(ctx, digests, mostTagsTold)
+	holders, err := d.Records.View(ctx).Find(d.Seen(ctx)).Holders(digests, mostTagsTold)
 	if err != nil {
 		return err
 	}
@@ -61,7 +62,7 @@ func (d *door) tellWhat(ctx context.Context, places []api.Place) error {
 		repository oci.Name
 		digest     oci.Digest
 	}
-	about := map[key]record.Holder{}
+	about := map[key]find.Holder{}
 	for _, h := range holders {
 		about[key{h.Repository, h.Digest}] = h
 	}
@@ -97,7 +98,7 @@ func (d *door) findDigest(ctx context.Context, query string, seen record.Seen) (
 	}
 	var places []api.Place
 	for _, prefix := range prefixes {
-		rows, err := d.Records.FindDigest(ctx, prefix+hex, mostPlaces+1, seen)
+		rows, err := d.Records.View(ctx).Find(seen).Digest(prefix+hex, mostPlaces+1)
 		if err != nil {
 			return nil, err
 		}

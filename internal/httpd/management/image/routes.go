@@ -22,4 +22,5 @@ func Register(_ gin.IRouter, a huma.API, o *desk.Desk) {
 	huma.Register(a, desk.At(http.MethodPost, "/next-version", "hold-next-version", "Hold the name of the next version for the caller"), d.holdNextVersion)
 	huma.Register(a, desk.At(http.MethodGet, "/image", "image", "Look into an image, an index or an artifact"), d.image)
 	huma.Register(a, desk.At(http.MethodGet, "/find", "find", "Find a repository, a tag or a digest"), d.find)
+	huma.Register(a, desk.At(http.MethodPost, "/seal", "change-seal", "Seal a tag by hand, or take the seal away"), d.changeSeal)
 }

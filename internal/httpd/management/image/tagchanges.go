@@ -10,6 +10,7 @@ import (
 	"warthesis/internal/httpd/management/desk"
 	"warthesis/internal/oci"
 	"warthesis/internal/record"
+	"warthesis/internal/record/taglog"
 	"warthesis/internal/registry"
 )
 
@@ -48,10 +49,11 @@ func (d *door) changeTags(ctx context.Context, in *tagChangesInput) (*desk.Reply
 			return nil, desk.Refusal(err)
 		}
 	}
-	done, err := d.Registry.ChangeTags(ctx, name, changes)
+	done, err := d.Registry.ChangeTags(ctx, name, changes, in.Body.Reason)
 	changed := api.TagsChanged{Changes: make([]api.TagChanged, len(done))}
 	for i, c := range done {
 		changed.Changes[i] = api.TagChanged{TagChange: in.Body.Changes[i], Before: c.Before, After: c.After}
+		changed.Removal = max(changed.Removal, c.Removal)
 	}
 	return desk.OK(changed, err)
 }
@@ -122,16 +124,36 @@ func (d *door) tagLog(ctx context.Context, in *tagLogInput) (*desk.Reply[api.Tag
 	tokens := d.Access.RoleIn(callers.From(ctx), name).Rank() >= record.Writer.Rank()
 	for _, row := range rows {
 		move := api.TagMove{
-			ID: row.ID, Tag: row.Tag, At: row.MovedAt.Time(), From: row.From, To: row.To, Until: desk.Moment(row.UntilAt),
+			ID: row.ID, Tag: row.Tag, At: record.Stamp(row.MovedAt).Time(), From: row.From, To: row.To, Until: desk.Moment(record.Stamp(row.UntilAt)),
 			By: d.NameOf(row.MovedBy), Origin: string(row.Origin), There: there[row.To],
 		}
 		if tokens {
 			move.Token = row.Token
 		}
-		if row.Origin == record.OriginPush {
+		if row.Origin == taglog.OriginPush {
 			move.Origin = "push"
 		}
 		list.Moves = append(list.Moves, move)
 	}
 	return desk.OK(list, nil)
+}
+
+func (d *door) changeSeal(ctx context.Context, in *struct {
+	desk.RepositoryInput
+	Body api.SealChange
+}) (*desk.None, error) {
+	name, err := oci.ParseName(in.Repository)
+	if err == nil {
+		_, err = oci.ParseTag(string(in.Body.Tag))
+	}
+	if err == nil {
+		err = d.May(ctx, name, access.Push, access.Delete)
+	}
+	if err != nil {
+		return nil, desk.Refusal(err)
+	}
+	if !in.Body.Seal {
+		return desk.Done(d.Upkeep.UnsealTag(ctx, callers.From(ctx), name, in.Body.Tag, in.Body.Reason))
+	}
+	return desk.Done(d.Upkeep.SealTag(ctx, callers.From(ctx), name, in.Body.Tag, in.Body.Reason))
 }

@@ -19,7 +19,7 @@ func (d *door) namespaceOf(ctx context.Context, n record.NamespaceRow) api.Names
 	}
 	return api.Namespace{
 		Name: n.Name, Description: n.Description, Labels: desk.LabelsOf(n.Labels), Open: n.Open, PushMakes: makes,
-		NewDescription: n.NewDescription, NewLabels: desk.LabelsOf(n.NewLabels), LogPulls: n.LogPulls,
+		NewDescription: n.NewDescription, NewLabels: desk.LabelsOf(n.NewLabels), LogPulls: n.LogPulls, RestoreWindow: desk.SpanOf(n.RestoreWindow),
 		Repositories: n.Repositories, Size: n.Size, CreatedAt: n.CreatedAt.Time(), PushedAt: desk.Moment(n.PushedAt), Role: string(role),
 	}
 }
@@ -52,7 +52,10 @@ func (d *door) namespace(ctx context.Context, in *struct{ desk.NameInput }) (*de
 }
 
 func (d *door) makeNamespace(ctx context.Context, in *struct{ Body api.NewPlace }) (*desk.None, error) {
-	_, err := d.Access.MakeNamespace(ctx, callers.From(ctx), in.Body.Name, changeOf(in.Body.PlaceChange))
+	change, err := changeOf(in.Body.PlaceChange)
+	if err == nil {
+		_, err = d.Access.MakeNamespace(ctx, callers.From(ctx), in.Body.Name, change)
+	}
 	return desk.Done(err)
 }
 
@@ -60,13 +63,24 @@ func (d *door) changeNamespace(ctx context.Context, in *struct {
 	desk.NameInput
 	Body api.PlaceChange
 }) (*desk.None, error) {
-	return desk.Done(d.Access.ChangeNamespace(ctx, callers.From(ctx), in.Name, changeOf(in.Body)))
+	change, err := changeOf(in.Body)
+	if err == nil {
+		err = d.Access.ChangeNamespace(ctx, callers.From(ctx), in.Name, change)
+	}
+	return desk.Done(err)
 }
 
-func (d *door) removeNamespace(ctx context.Context, in *struct{ desk.NameInput }) (*desk.None, error) {
-	return desk.Done(d.Access.RemoveNamespace(ctx, callers.From(ctx), in.Name))
+func (d *door) removeNamespace(ctx context.Context, in *struct {
+	desk.NameInput
+	RemovingInput
+}) (*desk.Reply[api.RemovedBy], error) {
+	id, err := d.Access.RemoveNamespace(ctx, callers.From(ctx), in.Name, in.removing())
+	if err != nil {
+		return nil, desk.Refusal(err)
+	}
+	return d.removedBy(ctx, id)
 }
 
 func (d *door) restoreNamespace(ctx context.Context, in *struct{ desk.NameInput }) (*desk.None, error) {
-	return desk.Done(d.Access.RestoreNamespace(ctx, callers.From(ctx), in.Name))
+	return desk.Done(d.Upkeep.RestoreNamespace(ctx, callers.From(ctx), in.Name))
 }

@@ -3,6 +3,7 @@ package names
 import (
 	"warthesis/internal/access"
 	"warthesis/internal/api"
+	"warthesis/internal/httpd/management/desk"
 	"warthesis/internal/record"
 )
 
@@ -12,10 +13,10 @@ const (
 	nobody    = "nobody"
 )
 
-func changeOf(p api.PlaceChange) access.PlaceChange {
+func changeOf(p api.PlaceChange) (access.PlaceChange, error) {
 	change := access.PlaceChange{
 		Description: p.Description, Labels: (*record.Labels)(p.Labels), Open: p.Open,
-		NewDescription: p.NewDescription, NewLabels: (*record.Labels)(p.NewLabels), LogPulls: p.LogPulls, Rename: p.Rename,
+		NewDescription: p.NewDescription, NewLabels: (*record.Labels)(p.NewLabels), LogPulls: p.LogPulls, Rename: p.Rename, OverSeals: p.OverSeals,
 	}
 	if p.Visibility != nil {
 		v := record.Visibility(*p.Visibility)
@@ -31,5 +32,12 @@ func changeOf(p api.PlaceChange) access.PlaceChange {
 		}
 		change.PushMakes = &r
 	}
-	return change
+	if p.RestoreWindow != nil {
+		window, err := desk.ReadSpan("restore_window", *p.RestoreWindow)
+		if err != nil {
+			return change, err
+		}
+		change.RestoreWindow = &window
+	}
+	return change, nil
 }

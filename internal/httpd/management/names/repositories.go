@@ -69,20 +69,35 @@ func (d *door) repository(ctx context.Context, in *desk.RepositoryInput) (*desk.
 }
 
 func (d *door) makeRepository(ctx context.Context, in *struct{ Body api.NewPlace }) (*desk.None, error) {
-	return desk.Done(d.Access.MakeRepository(ctx, callers.From(ctx), in.Body.Name, changeOf(in.Body.PlaceChange)))
+	change, err := changeOf(in.Body.PlaceChange)
+	if err == nil {
+		err = d.Access.MakeRepository(ctx, callers.From(ctx), in.Body.Name, change)
+	}
+	return desk.Done(err)
 }
 
 func (d *door) changeRepository(ctx context.Context, in *struct {
 	desk.RepositoryInput
 	Body api.PlaceChange
 }) (*desk.None, error) {
-	return desk.Done(d.Access.ChangeRepository(ctx, callers.From(ctx), in.Repository, changeOf(in.Body)))
+	change, err := changeOf(in.Body)
+	if err == nil {
+		err = d.Access.ChangeRepository(ctx, callers.From(ctx), in.Repository, change)
+	}
+	return desk.Done(err)
 }
 
-func (d *door) removeRepository(ctx context.Context, in *desk.RepositoryInput) (*desk.None, error) {
-	return desk.Done(d.Access.RemoveRepository(ctx, callers.From(ctx), in.Repository))
+func (d *door) removeRepository(ctx context.Context, in *struct {
+	desk.RepositoryInput
+	RemovingInput
+}) (*desk.Reply[api.RemovedBy], error) {
+	id, err := d.Access.RemoveRepository(ctx, callers.From(ctx), in.Repository, in.removing())
+	if err != nil {
+		return nil, desk.Refusal(err)
+	}
+	return d.removedBy(ctx, id)
 }
 
 func (d *door) restoreRepository(ctx context.Context, in *desk.RepositoryInput) (*desk.None, error) {
-	return desk.Done(d.Access.RestoreRepository(ctx, callers.From(ctx), in.Repository))
+	return desk.Done(d.Upkeep.RestoreRepository(ctx, callers.From(ctx), in.Repository))
 }

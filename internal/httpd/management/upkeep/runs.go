@@ -9,7 +9,7 @@ import (
 	"warthesis/internal/httpd/callers"
 	"warthesis/internal/httpd/management/desk"
 	"warthesis/internal/oci"
-	"warthesis/internal/record"
+	"warthesis/internal/record/runs"
 	"warthesis/internal/work"
 )
 
@@ -22,7 +22,7 @@ func (d *door) runs(ctx context.Context, in *struct {
 	if err := d.Access.MaySeeRuns(callers.From(ctx)); err != nil {
 		return nil, desk.Refusal(err)
 	}
-	rows, err := d.Records.Runs(ctx, record.RunFilter{Kind: in.Kind, State: record.RunState(in.State), Before: in.Before, Limit: in.Limit + 1})
+	rows, err := d.Records.View(ctx).Runs().List(runs.Filter{Kind: in.Kind, State: runs.State(in.State), Before: in.Before, Limit: in.Limit + 1})
 	list := api.RunList{Runs: make([]api.Run, min(len(rows), in.Limit))}
 	for i := range list.Runs {
 		list.Runs[i] = d.runOf(rows[i])
@@ -50,9 +50,9 @@ func (d *door) run(ctx context.Context, in *RunInput) (*desk.Reply[api.Run], err
 }
 
 // find returns a run, or says that there is none.
-func (d *door) find(ctx context.Context, id int64) (record.Run, error) {
-	row, err := d.Records.View(ctx).Run(id)
-	if errors.Is(err, record.ErrNotFound) {
+func (d *door) find(ctx context.Context, id int64) (runs.Run, error) {
+	row, err := d.Records.View(ctx).Runs().Get(id)
+	if errors.Is(err, runs.ErrNone) {
 		err = oci.Errorf(oci.CodeNameUnknown, "there is no run %d here; runs that ended are kept for 90 days", id)
 	}
 	return row, err
@@ -75,7 +75,7 @@ func (d *door) stopRun(ctx context.Context, in *RunInput) (*desk.None, error) {
 	return desk.Done(err)
 }
 
-func (d *door) runOf(row record.Run) api.Run {
+func (d *door) runOf(row runs.Run) api.Run {
 	// The records are a little behind what goes on.
 	if now, open := d.Work.Run(row.ID); open {
 		row = now

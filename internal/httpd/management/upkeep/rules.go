@@ -1,0 +1,155 @@
+package upkeep
+
+import (
+	"context"
+	"time"
+
+	access "warthesis/internal/access/upkeep"
+	"warthesis/internal/api"
+	"warthesis/internal/httpd/callers"
+	"warthesis/internal/httpd/management/desk"
+	"warthesis/internal/oci"
+	"warthesis/internal/record"
+	"warthesis/internal/record/seals"
+	"warthesis/internal/rule"
+)
+
+// RulesInput says where a list stands. It is exported for the API library.
+type RulesInput struct {
+	Kind  string `query:"kind" enum:"immutability" default:"immutability" doc:"Which rules"`
+	Place string `query:"place" maxLength:"255" doc:"A namespace or a repository; with no name either, the registry"`
+	List  string `query:"list" maxLength:"64" doc:"A list's own name, instead of a place"`
+}
+
+func (in RulesInput) at() (access.At, error) {
+	at := access.At{List: in.List}
+	if in.Place == "" {
+		return at, nil
+	}
+	if in.List != "" {
+		return at, oci.Errorf(oci.CodeQueryInvalid, "a list with a name stands at no place: give one of place and list")
+	}
+	var err error
+	at.Place, err = oci.ParseName(in.Place)
+	return at, err
+}
+
+func (d *door) rules(ctx context.Context, in *RulesInput) (*desk.Reply[api.RuleList], error) {
+	at, err := in.at()
+	if err != nil {
+		return nil, desk.Refusal(err)
+	}
+	found, err := d.Upkeep.Rules(ctx, callers.From(ctx), at)
+	return desk.OK(d.listOf(found), err)
+}
+
+func (d *door) listOf(found access.RuleList) api.RuleList {
+	list := api.RuleList{
+		Kind: rule.Immutability.Name, Place: found.At.Place, List: found.At.List, Words: found.Words, Reason: found.Reason,
+		ChangedAt: desk.Moment(record.Stamp(found.ChangedAt)), ChangedBy: d.NameOf(found.ChangedBy), Rules: []api.Rule{}, UsedBy: []string{},
+	}
+	for i, r := range found.Rules {
+		list.Rules = append(list.Rules, api.Rule{Number: i + 1, Words: r.Words, Because: r.Because, Line: r.Line, Use: r.Use})
+	}
+	for _, at := range found.UsedBy {
+		list.UsedBy = append(list.UsedBy, at.String())
+	}
+	return list
+}
+
+func (d *door) ruleLists(ctx context.Context, _ *struct{}) (*desk.Reply[api.RuleLists], error) {
+	all, err := d.Upkeep.NamedLists(ctx, callers.From(ctx))
+	lists := api.RuleLists{Lists: make([]api.RuleList, len(all))}
+	for i, one := range all {
+		lists.Lists[i] = d.listOf(one)
+	}
+	return desk.OK(lists, err)
+}
+
+func (d *door) setRules(ctx context.Context, in *struct {
+	RulesInput
+	Body api.SetRules
+}) (*desk.None, error) {
+	at, err := in.at()
+	if err != nil {
+		return nil, desk.Refusal(err)
+	}
+	return desk.Done(d.Upkeep.SetRules(ctx, callers.From(ctx), at, in.Body.Words, in.Body.Reason))
+}
+
+func (d *door) removeRules(ctx context.Context, in *struct {
+	RulesInput
+	Reason string `query:"reason" maxLength:"500" doc:"Why, for the audit log"`
+}) (*desk.None, error) {
+	at, err := in.at()
+	if err != nil {
+		return nil, desk.Refusal(err)
+	}
+	return desk.Done(d.Upkeep.RemoveRules(ctx, callers.From(ctx), at, in.Reason))
+}
+
+func (d *door) previewRules(ctx context.Context, in *struct {
+	RulesInput
+	Body api.TryRules
+}) (*desk.Reply[api.RulePreview], error) {
+	at, err := in.at()
+	if err != nil {
+		return nil, desk.Refusal(err)
+	}
+	p, err := d.Upkeep.PreviewRules(ctx, callers.From(ctx), at, in.Body.Words)
+	if err != nil {
+		return nil, desk.Refusal(err)
+	}
+	shown := api.RulePreview{
+		Reaches: p.Reaches, Repositories: append([]oci.Name{}, p.Names...), Tags: p.Tags, Sealed: p.Sealed, NewlySealed: p.New, Freed: p.Free,
+		Seals: d.previewed(p.NewlySealed), Frees: d.previewed(p.Freed), Refused: p.Refused, Refusals: []api.Refusal{}, More: p.More,
+	}
+	for _, r := range p.Refusals {
+		act := "remove"
+		if r.Moved {
+			act = "move"
+		}
+		shown.Refusals = append(shown.Refusals, api.Refusal{
+			Repository: r.Repository, Tag: r.Tag, Act: act, At: record.Stamp(r.At).Time(), By: d.NameOf(r.By), Why: r.Verdict.String(),
+		})
+	}
+	return desk.OK(shown, nil)
+}
+
+func (d *door) previewed(all []seals.Sealed) []api.PreviewedSeal {
+	shown := make([]api.PreviewedSeal, len(all))
+	for i, s := range all {
+		shown[i] = api.PreviewedSeal{Repository: s.Repository, Tag: s.Tag.Name, Digest: s.Tag.Digest, Why: d.Registry.WhySealed(&s)}
+	}
+	return shown
+}
+
+func (d *door) explainRules(ctx context.Context, in *struct {
+	desk.RepositoryInput
+	Kind string `query:"kind" enum:"immutability" default:"immutability" doc:"Which rules"`
+	Tag  string `query:"tag" required:"true" maxLength:"128" doc:"The tag, which need not be there"`
+}) (*desk.Reply[api.RuleExplanation], error) {
+	name, err := oci.ParseName(in.Repository)
+	if err == nil {
+		_, err = oci.ParseTag(in.Tag)
+	}
+	if err == nil {
+		err = d.Visible(ctx, name)
+	}
+	if err != nil {
+		return nil, desk.Refusal(err)
+	}
+	e, err := d.Upkeep.Explain(ctx, callers.From(ctx), name, oci.Tag(in.Tag))
+	shown := api.RuleExplanation{
+		Repository: name, Tag: oci.Tag(in.Tag), There: e.There, Digest: e.Tag.Digest, Seal: d.SealOf(e.Sealed), Answers: []api.RuleAnswer{}, Hidden: e.Hidden,
+	}
+	for _, a := range e.Answers {
+		shown.Answers = append(shown.Answers, api.RuleAnswer{Of: a.Of, Number: a.Number, Words: a.Words, Because: a.Because, Decides: a.Decides, WhyNot: a.Why})
+	}
+	return desk.OK(shown, err)
+}
+
+// window returns until about when something that goes now could come back.
+func (d *door) window(namespace time.Duration) time.Time {
+	return d.Upkeep.Clock.Now().Add(d.Access.Settings().Window(namespace))
+}
