@@ -61,8 +61,12 @@ var beside = regexp.MustCompile(`Content-Length:\[[0-9]+\] |; it is made by the 
 // told is what a search tells besides since.
 var told = regexp.MustCompile(`,"(artifact_type|platforms|tags)":("[^"]*"|\[[^]]*\])`)
 
+// windows is what is told of restore windows since, and of removals by number.
+var windows = regexp.MustCompile(`,"(restore_window":"[^"]*"|removal":[0-9]+)`)
+
 // asNow leaves that out.
 func asNow(answer string) string {
+	answer = windows.ReplaceAllString(answer, "")
 	if strings.Contains(answer, `"places":`) {
 		return told.ReplaceAllString(answer, "")
 	}

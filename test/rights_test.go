@@ -138,6 +138,46 @@ var rightsRoutes = []rightsRoute{
 		name := fmt.Sprintf("%s/gone%d", oci.Name(repository).Namespace(), w.number)
 		kit.PutBlob(w.t, w.s, name, []byte("x"))
 		return "/api/v1/repository?repository=" + name
+	}, done: 200, unknown: 403},
+	{says: "see what removing a repository would take", door: managementDoor, need: toManage, method: "GET", path: path("/api/v1/removal-plan?repository={repository}"), done: 200, unknown: 403},
+	{says: "see what removing an image would take", door: managementDoor, need: toDelete, method: "GET", path: path("/api/v1/removal-plan?repository={repository}&reference=kept"), done: 200},
+	{says: "remove an image", door: managementDoor, need: toDelete, method: "DELETE", path: func(w *rightsWorld, repository string) string {
+		return "/api/v1/image?repository=" + repository + "&digest=" + w.put(repository, "going", w.fresh()).String()
+	}, done: 200},
+	{says: "see what was removed", door: managementDoor, need: aLogin, method: "GET", path: path("/api/v1/removals?place={repository}"), done: 200},
+	{says: "see what went by a removal", door: managementDoor, need: toDelete, method: "GET", path: func(w *rightsWorld, repository string) string {
+		return fmt.Sprint("/api/v1/removals/", w.remove(repository))
+	}, done: 200},
+	{says: "undo a removal", door: managementDoor, need: toDelete, method: "POST", path: func(w *rightsWorld, repository string) string {
+		return fmt.Sprint("/api/v1/removals/", w.remove(repository), "/undo")
+	}, body: text("{}"), done: 200},
+	{says: "seal a tag by hand", door: managementDoor, need: toPushAndDelete, method: "POST", path: path("/api/v1/seal?repository={repository}"),
+		body: func(w *rightsWorld, repository string) string {
+			w.number++
+			tag := fmt.Sprint("sealed", w.number)
+			w.put(repository, tag, w.raw)
+			return fmt.Sprintf(`{"tag":%q,"seal":true,"reason":"x"}`, tag)
+		}, done: 204},
+	{says: "take a seal away", door: managementDoor, need: toManage, method: "POST", path: path("/api/v1/seal?repository={repository}"),
+		body: func(w *rightsWorld, repository string) string {
+			w.number++
+			tag := fmt.Sprint("sealed", w.number)
+			w.put(repository, tag, w.raw)
+			kit.AsAdmin(w.t, w.s, http.MethodPost, "/api/v1/seal?repository="+repository, fmt.Sprintf(`{"tag":%q,"seal":true,"reason":"x"}`, tag))
+			return fmt.Sprintf(`{"tag":%q,"seal":false,"reason":"x"}`, tag)
+		}, done: 204},
+	{says: "see which rule decides of a tag", door: managementDoor, need: toPull, method: "GET", path: path("/api/v1/rules/explain?repository={repository}&tag=kept"), done: 200},
+	{says: "see the rules of a namespace", door: managementDoor, need: toPush, method: "GET", path: path("/api/v1/rules?place={namespace}"), done: 200, unknown: 403},
+	{says: "see the rules of the registry", door: managementDoor, need: toSeeAccounts, method: "GET", path: path("/api/v1/rules"), done: 200},
+	{says: "see the lists with names", door: managementDoor, need: toSeeAccounts, method: "GET", path: path("/api/v1/rule-lists"), done: 200},
+	{says: "set the rules of a repository", door: managementDoor, need: toManage, method: "PUT", path: path("/api/v1/rules?place={repository}"),
+		body: text(`{"words":"- seal: \"*:never\"","reason":"x"}`), done: 204, unknown: 403},
+	{says: "set the rules of the registry", door: managementDoor, need: toBeAdmin, method: "PUT", path: path("/api/v1/rules"), body: text(`{"words":"- free: x","reason":"x"}`), done: 204},
+	{says: "set a list with a name", door: managementDoor, need: toBeAdmin, method: "PUT", path: path("/api/v1/rules?list=some"), body: text(`{"words":"- free: x","reason":"x"}`), done: 204},
+	{says: "see what rules would do", door: managementDoor, need: toManage, method: "POST", path: path("/api/v1/rules/preview?place={namespace}"), body: text(`{"words":"- seal: x"}`), done: 200, unknown: 403},
+	{says: "remove the rules of a repository", door: managementDoor, need: toManage, method: "DELETE", path: func(w *rightsWorld, repository string) string {
+		kit.AsAdmin(w.t, w.s, http.MethodPut, "/api/v1/rules?place="+repository, `{"words":"- free: x","reason":"x"}`)
+		return "/api/v1/rules?reason=x&place=" + repository
 	}, done: 204, unknown: 403},
 	{says: "change a namespace", door: managementDoor, need: toManage, method: "PATCH", path: path("/api/v1/namespaces/{namespace}"),
 		body: text(`{"description":"x"}`), done: 204, unknown: 403},
@@ -532,4 +572,14 @@ func shown(c rightsCaller, r rightsRoute, open bool) string {
 	default:
 		return fmt.Sprint(status)
 	}
+}
+
+// remove removes a fresh tag, and returns the removal.
+func (w *rightsWorld) remove(repository string) int64 {
+	w.number++
+	tag := fmt.Sprint("gone", w.number)
+	w.put(repository, tag, w.raw)
+	var done struct{ Removal int64 }
+	w.must(http.MethodPost, "/api/v1/tags?repository="+repository, fmt.Sprintf(`{"changes":[{"act":"remove","tag":%q}]}`, tag), &done)
+	return done.Removal
 }

@@ -196,7 +196,7 @@ func TestPushesMakeWhatTheSettingsLetThemMake(t *testing.T) {
 		return v
 	}
 	assert.False(t, push("timetable/board").Allowed)
-	require.NoError(t, w.ChangeSettings(ctx, w.admin, record.Settings{AccountsMakeNamespaces: true, PushMakesNamespaces: true}))
+	require.NoError(t, w.ChangeSettings(ctx, w.admin, record.Settings{AccountsMakeNamespaces: true, PushMakesNamespaces: true, RestoreWindow: record.DefaultRestoreWindow}))
 	assert.True(t, push("timetable/board").Allowed)
 	assert.Empty(t, w.RoleIn(teodor, "timetable/board"), "asking makes nothing")
 	_, err := w.MakeNamespace(ctx, teodor, "timetable", PlaceChange{})

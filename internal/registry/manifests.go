@@ -144,6 +144,9 @@ func (r *Registry) PushManifest(ctx context.Context, p ManifestPush) (record.Man
 	if row.ContentSize, err = contentSize(r.records.View(ctx), to.id, parsed, row.Size); err != nil {
 		return record.Manifest{}, err
 	}
+	if err := r.checkSeals(ctx, to, p.Tags, digest); err != nil {
+		return record.Manifest{}, err
+	}
 	row.Platforms = r.platforms(ctx, p.Name, parsed)
 	err = r.arrive(ctx, arrival{
 		// A manifest is small enough to be read each time that it comes.

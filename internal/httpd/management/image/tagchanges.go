@@ -146,8 +146,12 @@ func (d *door) changeSeal(ctx context.Context, in *struct {
 	if err == nil {
 		_, err = oci.ParseTag(string(in.Body.Tag))
 	}
+	takes := []access.Action{access.Push, access.Delete}
+	if !in.Body.Seal {
+		takes = []access.Action{access.Manage}
+	}
 	if err == nil {
-		err = d.May(ctx, name, access.Push, access.Delete)
+		err = d.May(ctx, name, takes...)
 	}
 	if err != nil {
 		return nil, desk.Refusal(err)

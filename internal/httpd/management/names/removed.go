@@ -2,6 +2,7 @@ package names
 
 import (
 	"context"
+	"slices"
 	"time"
 
 	"warthesis/internal/access"
@@ -27,6 +28,7 @@ func (d *door) removed(ctx context.Context, _ *struct{}) (*desk.Reply[api.Remove
 			})
 		}
 	}
+	slices.SortStableFunc(list.Removed, func(a, b api.Removed) int { return b.RemovedAt.Compare(a.RemovedAt) })
 	return desk.OK(list, err)
 }
 

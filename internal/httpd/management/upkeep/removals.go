@@ -39,9 +39,8 @@ func (d *door) removals(ctx context.Context, in *removalsInput) (*desk.Reply[api
 			return nil, desk.Refusal(err)
 		}
 		key, err := d.Access.Place(ctx, name)
-		if errors.Is(err, oci.CodeNameUnknown) && strings.Contains(in.Place, "/") {
-			// A repository that is removed itself has its last removal in the list of its
-			// namespace alone.
+		if errors.Is(err, oci.CodeNameUnknown) {
+			// Said of what the caller may not know of as well.
 			return desk.OK(api.RemovalList{Removals: []api.Removal{}}, nil)
 		}
 		if err != nil {
