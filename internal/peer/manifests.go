@@ -123,11 +123,22 @@ func missing(err error, name oci.Name, target string) error {
 // PushManifest sends a manifest under its digest or, where there are any, under
 // the tags.
 func (c *Client) PushManifest(ctx context.Context, name oci.Name, d oci.Descriptor, raw []byte, tags []oci.Tag) error {
-	if len(tags) == 0 || d.Digest.Algorithm() != oci.SHA256 {
-		return c.putManifest(ctx, name, d.Digest.String(), d, raw, tags)
+	sha := d.Digest.Algorithm() == oci.SHA256
+	if len(tags) == 1 && sha {
+		_, err := c.putManifest(ctx, name, string(tags[0]), d, raw, nil)
+		return err
 	}
-	for _, tag := range tags {
-		if err := c.putManifest(ctx, name, string(tag), d, raw, nil); err != nil {
+	// Several tags are one change where the registry knows how; where it does not, it has
+	// the manifest then, and takes the tags one by one.
+	missing, err := c.putManifest(ctx, name, d.Digest.String(), d, raw, tags)
+	if err != nil {
+		return err
+	}
+	for _, tag := range missing {
+		if !sha {
+			return oci.Errorf(oci.CodeUnsupported, "%s stored %s and did not set the tag %s: it cannot tag a manifest whose digest is not sha256", c.registry, d.Digest, tag)
+		}
+		if _, err := c.putManifest(ctx, name, string(tag), d, raw, nil); err != nil {
 			return err
 		}
 	}
@@ -136,32 +147,27 @@ func (c *Client) PushManifest(ctx context.Context, name oci.Name, d oci.Descript
 
 // putManifest sends a manifest. Sent to a tag, the registry gives it a digest of
 // its own choice; one with another digest goes to that, with its tags as
-// parameters (distribution-spec, "Pushing Manifests with Tags").
-func (c *Client) putManifest(ctx context.Context, name oci.Name, target string, d oci.Descriptor, raw []byte, tags []oci.Tag) error {
+// parameters (distribution-spec, "Pushing Manifests with Tags"); those that it did not set
+// are missing.
+func (c *Client) putManifest(ctx context.Context, name oci.Name, target string, d oci.Descriptor, raw []byte, tags []oci.Tag) (missing []oci.Tag, err error) {
 	query := url.Values{}
 	for _, tag := range tags {
 		query.Add("tag", string(tag))
 	}
-	_, err := try(ctx, c, nil, func() (struct{}, error) {
+	return try(ctx, c, nil, func() ([]oci.Tag, error) {
 		answer, err := c.do(ctx, request{
 			method: http.MethodPut, path: string(name) + "/manifests/" + target, query: query,
 			header: http.Header{"Content-Type": {d.MediaType}},
 			body:   func() io.Reader { return bytes.NewReader(raw) }, length: int64(len(raw)),
 		}, http.StatusCreated)
 		if err != nil {
-			return struct{}{}, err
+			return nil, err
 		}
 		answer.Body.Close()
 		if said := answer.Header.Get("Docker-Content-Digest"); said != "" && said != d.Digest.String() {
-			return struct{}{}, oci.Errorf(oci.CodeDigestInvalid, "%s stored %s as %s: it does not keep bytes as they came", c.registry, d.Digest, said)
+			return nil, oci.Errorf(oci.CodeDigestInvalid, "%s stored %s as %s: it does not keep bytes as they came", c.registry, d.Digest, said)
 		}
-		set := strings.Join(answer.Header.Values("OCI-Tag"), ",")
-		for _, tag := range tags {
-			if !slices.Contains(strings.FieldsFunc(set, func(r rune) bool { return r == ',' || r == ' ' }), string(tag)) {
-				return struct{}{}, oci.Errorf(oci.CodeUnsupported, "%s stored %s and did not set the tag %s: it cannot tag a manifest whose digest is not sha256", c.registry, d.Digest, tag)
-			}
-		}
-		return struct{}{}, nil
+		set := strings.FieldsFunc(strings.Join(answer.Header.Values("OCI-Tag"), ","), func(r rune) bool { return r == ',' || r == ' ' })
+		return slices.DeleteFunc(slices.Clone(tags), func(tag oci.Tag) bool { return slices.Contains(set, string(tag)) }), nil
 	})
-	return err
 }

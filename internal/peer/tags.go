@@ -27,7 +27,7 @@ func (c *Client) MoveTag(ctx context.Context, name oci.Name, tag oci.Tag, d oci.
 		return err
 	}
 	if d.Digest.Algorithm() != oci.SHA256 {
-		return c.putManifest(ctx, name, d.Digest.String(), d, raw, []oci.Tag{tag})
+		return c.PushManifest(ctx, name, d, raw, []oci.Tag{tag})
 	}
 	header := condition(is)
 	header.Set("Content-Type", d.MediaType)

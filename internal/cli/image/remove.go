@@ -90,7 +90,7 @@ func drawPlan(c *site.Call, plan api.RemovalPlan) {
 		w.Row("stays", what, term.Short(k.Digest), k.Why)
 	}
 	w.Draw()
-	c.T.Say("%s become free about %s, when it cannot be undone any more.", term.Size(plan.Freed), term.When(&plan.Until))
+	c.T.Say("It can be undone for about %s; then %s become free.", term.Left(plan.Until), term.Size(plan.Freed))
 }
 
 func aboutImage(m api.GoneImage) string {

@@ -193,7 +193,7 @@ func removePlace(k kindOfPlace) site.Command {
 			if len(plan.Sealed) > 0 && over == "" {
 				return oci.Errorf(oci.CodeDenied, "%s stays: %s. A registry admin can go over seals, with --over-seals and a reason", c.Place, strings.Join(plan.Sealed, "; "))
 			}
-			if err := c.Confirm(ctx, fmt.Sprintf("Remove the %s %s with %s? It can be restored until about %s; then %s become free.", k.word, c.Place, now.holds, term.When(&plan.Until), term.Size(plan.Freed))); err != nil {
+			if err := c.Confirm(ctx, fmt.Sprintf("Remove the %s %s with %s? It can be restored for about %s; then %s become free.", k.word, c.Place, now.holds, term.Left(plan.Until), term.Size(plan.Freed))); err != nil {
 				return err
 			}
 			path, query := k.where(c.Place.Name)

@@ -32,7 +32,26 @@ func When(t *time.Time) string {
 	if t == nil || t.IsZero() {
 		return "never"
 	}
+	if left := time.Until(*t); left > 0 {
+		return "in " + lasting(left)
+	}
 	return humanize.Time(*t)
+}
+
+// Left says how long it is to a time, as in "14 days".
+func Left(t time.Time) string { return lasting(time.Until(t)) }
+
+// lasting says how long something is, exactly enough to plan by.
+func lasting(d time.Duration) string {
+	for _, unit := range []struct {
+		of        time.Duration
+		one, many string
+	}{{24 * time.Hour, "day", "days"}, {time.Hour, "hour", "hours"}, {time.Minute, "minute", "minutes"}} {
+		if n := int64((d + unit.of/10) / unit.of); n >= 2 || n == 1 && unit.of == time.Minute {
+			return Count(n, unit.one, unit.many)
+		}
+	}
+	return "a moment"
 }
 
 // shortLength is how many hex digits of a digest tables show.
