@@ -158,3 +158,27 @@ func (s Step) From(names []string) string {
 	}
 	return s.Behind(last, before)
 }
+
+// Newer returns, of names, the releases behind a version with the same prefix that are the
+// last of its minor version, of its major version, and of all, each once, the lowest first.
+// It is empty where tag has no version in it.
+func Newer(tag string, names []string) []string {
+	prefix, now, ok := SplitVersion(tag)
+	if !ok {
+		return nil
+	}
+	var best [3]string
+	var keys [3]Version
+	for _, name := range names {
+		p, v, is := SplitVersion(name)
+		if !is || p != prefix || !v.IsRelease() || bytes.Compare(v.Key(), now.Key()) <= 0 {
+			continue
+		}
+		for i, same := range []int{2, 1, 0} {
+			if slices.Equal(v.numbers[:same], now.numbers[:same]) && (best[i] == "" || bytes.Compare(v.Key(), keys[i].Key()) > 0) {
+				best[i], keys[i] = name, v
+			}
+		}
+	}
+	return slices.Compact(slices.DeleteFunc(best[:], func(s string) bool { return s == "" }))
+}

@@ -93,3 +93,12 @@ func TestTheNextVersionIsBehindWhatThereIs(t *testing.T) {
 	}
 	assert.Equal(t, "1.4.0-rc.10", release.PreRelease("rc", 9).NextPreRelease().String())
 }
+
+func TestNewerReleasesOfEachKind(t *testing.T) {
+	names := []string{"2.4.0", "2.4.1", "2.4.2", "2.5.0-rc.1", "2.5.1", "2.9.0", "3.0.0", "x-9.9.9", "latest", "10.0.0"}
+	assert.Equal(t, []string{"2.4.2", "2.9.0", "10.0.0"}, Newer("2.4.1", names))
+	assert.Equal(t, []string{"2.4.2", "2.9.0", "10.0.0"}, Newer("2.4.2-rc.1", names))
+	assert.Equal(t, []string{"10.0.0"}, Newer("3.0.0", names))
+	assert.Empty(t, Newer("latest", names))
+	assert.Equal(t, []string{"x-9.9.9"}, Newer("x-1.0.0", names))
+}

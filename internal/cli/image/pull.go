@@ -41,6 +41,7 @@ func pullCommand() site.Command {
 			if err != nil {
 				return err
 			}
+			warnMoved(ctx, c, client, c.Image)
 			entry := layout.Entry{Name: string(c.Image.Tag)}
 			if c.Given("name") {
 				if _, err := oci.ParseTag(name); err != nil {

@@ -27,6 +27,7 @@ func showCommand() site.Command {
 			if err != nil {
 				return err
 			}
+			warnMoved(ctx, c, client, c.Image)
 			_, raw, err := client.Pick(ctx, c.Image.Name, c.Image.Target(), wanted)
 			if err != nil {
 				return err

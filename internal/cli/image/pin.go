@@ -1,0 +1,532 @@
+package image
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/aymanbagabas/go-udiff"
+	"github.com/spf13/pflag"
+	"golang.org/x/sync/errgroup"
+
+	"warthesis/internal/cli/site"
+	"warthesis/internal/cli/term"
+	"warthesis/internal/given"
+	"warthesis/internal/oci"
+	"warthesis/internal/peer"
+	"warthesis/internal/pin"
+	"warthesis/internal/rule"
+)
+
+// States of a reference in a file.
+const (
+	isPinned   = "pinned"
+	isUnpinned = "unpinned"
+	isStale    = "stale"
+	isSkipped  = "skipped"
+	isFailed   = "failed"
+)
+
+// pinned is a reference in a file, and what is to be done with it.
+type pinned struct {
+	File      string `json:"file"`
+	Line      int    `json:"line"`
+	Reference string `json:"reference"`
+	State     string `json:"state"`
+	// Pinned is what is written instead.
+	Pinned string `json:"pinned,omitempty"`
+	// WasMade and Made are when the image says it was built that the pin had, and has.
+	WasMade *time.Time `json:"was_made,omitempty"`
+	Made    *time.Time `json:"made,omitempty"`
+	// Newer are newer versions there, where they were asked for.
+	Newer []string `json:"newer,omitempty"`
+	Notes []string `json:"notes,omitempty"`
+
+	found pin.Found
+}
+
+func pinCommand() site.Command {
+	var p pinning
+	return site.Command{
+		Name: "pin", Group: term.GroupLook, Short: "Write digests into the references that files hold",
+		Long: "Finds references to images in build files, compose files and cluster manifests, asks the registries what their tags point to, and shows what it\n" +
+			"would write: name:tag@digest. Everything else in a file stays as it is, byte for byte. Of a folder it reads all such files below it. Pins whose\n" +
+			"tag has moved are refreshed. With --check it only tells, and ends with 5 where something is unpinned or stale.",
+		Example: "  warthesis pin build/\n  warthesis pin --write compose.yaml\n  warthesis pin --check --newer deploy/",
+		On:      site.OnAny, Args: []site.Arg{{Name: "FILE|FOLDER", File: true, Many: true}}, Facts: []pinned{}, Checks: true,
+		Flags: func(f *pflag.FlagSet) {
+			f.BoolVar(&p.write, "write", false, "write the files, and not only show what would be written")
+			f.BoolVar(&p.check, "check", false, "write and show nothing, but tell what is unpinned or stale, with exit code 5")
+			f.BoolVar(&p.newer, "newer", false, "also tell which newer versions there are")
+			f.StringVar(&p.bare, "bare", "", "the registry that names without one mean; without it they are skipped")
+		},
+		Run: p.run,
+	}
+}
+
+// pinning is one call of the command.
+type pinning struct {
+	write, check, newer bool
+	bare                string
+
+	c     *site.Call
+	peers map[string]*peer.Client
+	files map[string][]byte
+	all   []pinned
+	// unread are files that could not be read as what they are.
+	unread bool
+}
+
+func (p *pinning) run(ctx context.Context, c *site.Call) error {
+	if p.write && p.check {
+		return term.Usage("--write and --check say the opposite of each other; leave one out")
+	}
+	if p.bare != "" {
+		if _, err := oci.ParseRegistry(p.bare); err != nil {
+			return term.Usage("--bare: %w", err)
+		}
+	}
+	p.c, p.peers, p.files = c, map[string]*peer.Client{}, map[string][]byte{}
+	files, err := pinFiles(c.Args)
+	if err != nil {
+		return err
+	}
+	for _, file := range files {
+		if err := p.read(file); err != nil {
+			return err
+		}
+	}
+	if err := p.resolve(ctx); err != nil {
+		return err
+	}
+	if p.write {
+		if err := p.writeAll(); err != nil {
+			return err
+		}
+	}
+	if err := c.Tell(append([]pinned{}, p.all...), p.draw); err != nil {
+		return err
+	}
+	return p.end()
+}
+
+// end says how it ends.
+func (p *pinning) end() error {
+	count := map[string]int{}
+	for _, one := range p.all {
+		count[one.State]++
+	}
+	switch {
+	case count[isFailed] > 0:
+		return fmt.Errorf("%s could not be looked up", term.Count(count[isFailed], "reference", "references"))
+	case p.unread:
+		return errors.New("not all files could be read")
+	case p.check && count[isUnpinned]+count[isStale] > 0:
+		return term.NotRight("%s: %d not pinned, %d stale", term.Count(count[isUnpinned]+count[isStale], "reference is not as it should be", "references are not as they should be"), count[isUnpinned], count[isStale])
+	}
+	return nil
+}
+
+// mostPinFiles bounds the files of one call.
+const mostPinFiles = 20_000
+
+// file is a file to be read; named tells that it was named itself.
+type pinFile struct {
+	path  string
+	named bool
+}
+
+// pinFiles lists the files that are meant, each once: of a folder those that their names
+// tell, hidden ones left out.
+func pinFiles(args []string) ([]pinFile, error) {
+	var files []pinFile
+	seen := map[string]bool{}
+	add := func(path string, named bool) error {
+		if path = filepath.Clean(path); !seen[path] {
+			seen[path] = true
+			files = append(files, pinFile{path, named})
+		}
+		if len(files) > mostPinFiles {
+			return term.Usage("there are more than %d files; name a smaller folder", mostPinFiles)
+		}
+		return nil
+	}
+	for _, arg := range args {
+		info, err := os.Stat(arg)
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil, term.Usage("there is no file or folder %s", arg)
+		}
+		if err != nil {
+			return nil, err
+		}
+		if !info.IsDir() {
+			if err := add(arg, true); err != nil {
+				return nil, err
+			}
+			continue
+		}
+		err = filepath.WalkDir(arg, func(path string, entry fs.DirEntry, err error) error {
+			switch name := entry.Name(); {
+			case err != nil:
+				return err
+			case entry.IsDir() && path != arg && (strings.HasPrefix(name, ".") || name == "node_modules"):
+				return fs.SkipDir
+			case entry.Type().IsRegular() && !strings.HasPrefix(name, ".") && (pin.IsBuildFile(name) || pin.IsYAML(name)):
+				return add(path, false)
+			}
+			return nil
+		})
+		if err != nil {
+			return nil, err
+		}
+	}
+	return files, nil
+}
+
+func (p *pinning) read(file pinFile) error {
+	raw, err := given.Read(file.path, pin.MostBytes)
+	var places []pin.Found
+	if err == nil {
+		places, err = pin.Find(filepath.ToSlash(file.path), raw)
+	}
+	if err != nil {
+		if file.named {
+			p.unread = true
+		}
+		p.c.T.Warn("%s is left out: %s", file.path, term.OneLine(err.Error()))
+		return nil
+	}
+	p.files[file.path] = raw
+	for _, f := range places {
+		one := pinned{File: file.path, Line: f.Line, Reference: f.Text, found: f}
+		switch {
+		case f.Skip != "":
+			one.State, one.Notes = isSkipped, []string{f.Skip}
+		case f.Bare && p.bare == "":
+			one.State, one.Notes = isSkipped, []string{"it names no registry; which one is meant is told with --bare"}
+		case f.Bare:
+			one.found.Ref.Registry = p.bare
+		}
+		p.all = append(p.all, one)
+	}
+	return nil
+}
+
+// pinsAtOnce is how many references are looked up at a time.
+const pinsAtOnce = 8
+
+// answer is what a registry says of a reference.
+type answer struct {
+	d     oci.Descriptor
+	made  peer.Made
+	newer []string
+	err   error
+}
+
+// tagged is the reference by tag that is looked up.
+func tagged(ref oci.Reference) oci.Reference {
+	if ref.Tag == "" {
+		ref.Tag = pin.DefaultTag
+	}
+	ref.Digest = ""
+	return ref
+}
+
+// resolve asks for each reference once, at the same time.
+func (p *pinning) resolve(ctx context.Context) error {
+	answers := map[oci.Reference]*answer{}
+	for i := range p.all {
+		one := &p.all[i]
+		ref := one.found.Ref
+		if one.State == isSkipped {
+			continue
+		}
+		if ref.Tag == "" && ref.Digest != "" {
+			one.State, one.Notes = isPinned, []string{"it names no tag, so that it cannot be refreshed"}
+			continue
+		}
+		answers[tagged(ref)] = &answer{}
+		if p.peers[ref.Registry] == nil {
+			client, err := p.c.R.Peer(ref.Registry)
+			if err != nil {
+				return err
+			}
+			p.peers[ref.Registry] = client
+		}
+	}
+	var group errgroup.Group
+	group.SetLimit(pinsAtOnce)
+	for ref, a := range answers {
+		group.Go(func() error {
+			client := p.peers[ref.Registry]
+			a.d, a.err = client.Resolve(ctx, ref.Name, string(ref.Tag))
+			if a.err == nil && p.newer {
+				a.newer, a.err = newerOf(ctx, client, ref)
+			}
+			return nil
+		})
+	}
+	// Each says for itself how it went.
+	_ = group.Wait()
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	for i := range p.all {
+		if one := &p.all[i]; one.State == "" {
+			p.judge(one, answers[tagged(one.found.Ref)])
+		}
+	}
+	return p.ages(ctx)
+}
+
+// mostTagsListed bounds the tags that newer versions are looked for among.
+const mostTagsListed = 100_000
+
+func newerOf(ctx context.Context, client *peer.Client, ref oci.Reference) ([]string, error) {
+	var names []string
+	for after := ""; ; {
+		page, next, err := client.Tags(ctx, ref.Name, after)
+		if err != nil {
+			return nil, err
+		}
+		names = append(names, page...)
+		if next == "" || len(names) > mostTagsListed {
+			return rule.Newer(string(ref.Tag), names), nil
+		}
+		after = next
+	}
+}
+
+func (p *pinning) judge(one *pinned, a *answer) {
+	is := one.found.Ref.Digest
+	one.Newer = a.newer
+	switch {
+	case a.err != nil:
+		one.State, one.Notes = isFailed, []string{term.OneLine(a.err.Error())}
+		return
+	case is == a.d.Digest:
+		one.State = isPinned
+		return
+	case is == "":
+		one.State = isUnpinned
+	default:
+		one.State = isStale
+	}
+	one.Pinned = one.found.Pinned(a.d.Digest)
+}
+
+// ages looks at both ends of each pin that is to be refreshed, each once: how old they are,
+// and whether it was one platform of an index that was pinned.
+func (p *pinning) ages(ctx context.Context) error {
+	made := map[oci.Reference]func() (peer.Made, error){}
+	look := func(ref oci.Reference, digest oci.Digest) func() (peer.Made, error) {
+		ref.Tag, ref.Digest = "", digest
+		if made[ref] == nil {
+			made[ref] = sync.OnceValues(func() (peer.Made, error) {
+				return p.peers[ref.Registry].Made(ctx, ref.Name, digest.String(), false)
+			})
+		}
+		return made[ref]
+	}
+	var group errgroup.Group
+	group.SetLimit(pinsAtOnce)
+	for i := range p.all {
+		one := &p.all[i]
+		if one.State != isStale {
+			continue
+		}
+		_, to, _ := strings.Cut(one.Pinned, "@")
+		was, is := look(one.found.Ref, one.found.Ref.Digest), look(one.found.Ref, oci.Digest(to))
+		group.Go(func() error {
+			now, err := is()
+			if err == nil && !now.At.IsZero() {
+				one.Made = &now.At
+			}
+			before, err := was()
+			switch {
+			case errors.Is(err, oci.CodeManifestUnknown), errors.Is(err, oci.CodeNameUnknown):
+				one.Notes = append(one.Notes, "what was pinned is not there any more")
+				return nil
+			case err != nil:
+				return nil
+			case !before.At.IsZero():
+				one.WasMade = &before.At
+			}
+			p.onePlatform(one, before, now)
+			return nil
+		})
+	}
+	_ = group.Wait()
+	return ctx.Err()
+}
+
+// onePlatform warns of a pin to one image of an index.
+func (p *pinning) onePlatform(one *pinned, was, is peer.Made) {
+	if is.Children == nil || was.Children != nil {
+		return
+	}
+	at := slices.IndexFunc(is.Children, func(d oci.Descriptor) bool { return d.Digest == was.Digest })
+	if at < 0 {
+		one.Notes = append(one.Notes, fmt.Sprintf("one platform alone was pinned; the tag names an index of %d", len(is.Children)))
+		return
+	}
+	// It is what the tag means, for one platform: whoever wrote that may have meant it.
+	one.State, one.Pinned = isPinned, ""
+	platform := oci.PlatformString(is.Children[at].Platform)
+	one.Notes = append(one.Notes, fmt.Sprintf("it is pinned to %s alone; for all platforms write %s", platform, one.found.Pinned(is.Digest)))
+}
+
+// changed returns a file as it was and as it is to be.
+func (p *pinning) changed(file string) (was, is []byte) {
+	var changes []pin.Change
+	for _, one := range p.all {
+		if one.File == file && one.Pinned != "" {
+			changes = append(changes, pin.Change{Found: one.found, To: one.Pinned})
+		}
+	}
+	was = p.files[file]
+	return was, pin.Write(was, changes)
+}
+
+// changedFiles lists the files that are to be written.
+func (p *pinning) changedFiles() []string {
+	var files []string
+	for _, one := range p.all {
+		if one.Pinned != "" && !slices.Contains(files, one.File) {
+			files = append(files, one.File)
+		}
+	}
+	return files
+}
+
+func (p *pinning) writeAll() error {
+	for _, file := range p.changedFiles() {
+		was, is := p.changed(file)
+		if err := replaceFile(file, was, is); err != nil {
+			return fmt.Errorf("write %s: %w", file, err)
+		}
+	}
+	return nil
+}
+
+// replaceFile gives a file other content, which is there whole or not at all; one that was
+// changed since it was read stays.
+func replaceFile(file string, was, is []byte) error {
+	file, err := filepath.EvalSymlinks(file)
+	if err != nil {
+		return err
+	}
+	now, err := given.Read(file, pin.MostBytes)
+	if err != nil {
+		return err
+	}
+	if !bytes.Equal(now, was) {
+		return errors.New("it was changed by somebody else meanwhile; it stays as it is, run this again")
+	}
+	info, err := os.Stat(file)
+	if err != nil {
+		return err
+	}
+	f, err := os.CreateTemp(filepath.Dir(file), ".pin-*")
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(is)
+	err = errors.Join(err, f.Chmod(info.Mode().Perm()), f.Sync(), f.Close())
+	if err == nil {
+		err = os.Rename(f.Name(), file)
+	}
+	if err != nil {
+		return errors.Join(err, os.Remove(f.Name()))
+	}
+	return nil
+}
+
+func (p *pinning) draw() {
+	if len(p.all) == 0 {
+		p.c.T.Say("No reference to an image was found")
+		return
+	}
+	if !p.check && !p.write {
+		for _, file := range p.changedFiles() {
+			was, is := p.changed(file)
+			p.drawDiff(file, was, is)
+		}
+	}
+	count := map[string]int{}
+	for _, one := range p.all {
+		count[one.State]++
+		if said := one.say(p); said != "" {
+			p.c.T.Say("%s:%d: %s", one.File, one.Line, said)
+		}
+	}
+	verb := "would be"
+	if p.write {
+		verb = "were"
+	}
+	said := fmt.Sprintf("%s: %d pinned", term.Count(len(p.all), "reference", "references"), count[isPinned])
+	for _, part := range []struct{ state, words string }{{isUnpinned, verb + " pinned"}, {isStale, verb + " refreshed"}, {isSkipped, "skipped"}, {isFailed, "failed"}} {
+		words := part.words
+		if p.check && (part.state == isUnpinned || part.state == isStale) {
+			words = part.state
+		}
+		if n := count[part.state]; n > 0 {
+			said += fmt.Sprintf(", %d %s", n, words)
+		}
+	}
+	p.c.T.Say("%s", said)
+	if !p.write && !p.check && len(p.changedFiles()) > 0 {
+		p.c.T.Hint("Nothing was written; --write writes")
+	}
+}
+
+// drawDiff shows what a file would have otherwise: to a program exactly, to people without
+// the marks of line ends.
+func (p *pinning) drawDiff(file string, was, is []byte) {
+	diff := udiff.Unified(file, file, string(was), string(is))
+	if p.c.T.IsWatched() {
+		p.c.T.Say("%s", strings.TrimRight(strings.ReplaceAll(diff, "\r\n", "\n"), "\n"))
+		return
+	}
+	// A failed write is remembered by the terminal.
+	_, _ = p.c.T.Exactly().Write([]byte(diff))
+}
+
+// say says what there is to say of a reference, "" for nothing.
+func (one pinned) say(p *pinning) string {
+	var parts []string
+	switch one.State {
+	case isStale:
+		_, to, _ := strings.Cut(one.Pinned, "@")
+		parts = append(parts, fmt.Sprintf("%s moved from %s (%s) to %s (%s)", tagged(one.found.Ref), term.Short(one.found.Ref.Digest), ageOf(one.WasMade), term.Short(oci.Digest(to)), ageOf(one.Made)))
+	case isUnpinned:
+		if p.check {
+			parts = append(parts, one.Reference+" is not pinned")
+		}
+	case isSkipped, isFailed:
+		parts = append(parts, one.Reference+" "+one.State)
+	}
+	parts = append(parts, one.Notes...)
+	if len(one.Newer) > 0 {
+		parts = append(parts, fmt.Sprintf("newer than %s: %s", tagged(one.found.Ref).Tag, strings.Join(one.Newer, ", ")))
+	}
+	if len(parts) == len(one.Notes) && len(parts) > 0 || one.State == isPinned && len(parts) > 0 {
+		parts = append([]string{one.Reference}, parts...)
+	}
+	return strings.Join(parts, "; ")
+}
+
+func ageOf(t *time.Time) string {
+	if t == nil {
+		return "age unknown"
+	}
+	return "built " + term.When(t)
+}
