@@ -59,7 +59,7 @@ func TestAnswersAreThoseOfTheVersionBefore(t *testing.T) {
 var beside = regexp.MustCompile(`Content-Length:\[[0-9]+\] |; it is made by the first push to it|; the first push makes it, or whoever may make one`)
 
 // told is what a search tells besides since.
-var told = regexp.MustCompile(`,"(artifact_type|platforms|tags)":("[^"]*"|\[[^]]*\])`)
+var told = regexp.MustCompile(`,"(artifact_type|platforms|tags|since|twins)":("[^"]*"|\[[^]]*\])`)
 
 // windows is what is told of restore windows since, and of removals by number.
 var windows = regexp.MustCompile(`,"(restore_window":"[^"]*"|removal":[0-9]+)`)

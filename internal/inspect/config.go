@@ -35,6 +35,20 @@ func Platform(c Config) *oci.Platform {
 	return &oci.Platform{OS: c.OS, Architecture: c.Architecture, Variant: c.Variant, OSVersion: c.OSVersion}
 }
 
+// DiffIDs returns the digests of an image's layers as they are unpacked, up to the first
+// that is none.
+func DiffIDs(c Config) []oci.Digest {
+	var ids []oci.Digest
+	for _, id := range c.RootFS.DiffIDs {
+		d, err := oci.ParseDigest(id.String())
+		if err != nil {
+			break
+		}
+		ids = append(ids, d)
+	}
+	return ids
+}
+
 // Layer is one layer with the step that made it.
 type Layer struct {
 	oci.Descriptor

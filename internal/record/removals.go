@@ -1,6 +1,7 @@
 package record
 
 import (
+	"warthesis/internal/record/diffids"
 	"warthesis/internal/record/runs"
 	"warthesis/internal/record/taglog"
 )
@@ -72,6 +73,9 @@ func (tx *Tx) undo(removal int64, by Actor) error {
 func (v View) TagLog(repository int64) taglog.Log {
 	return taglog.Log{DB: v.db, RepositoryID: repository}
 }
+
+// DiffIDs are the digests that layers have when they are unpacked.
+func (v View) DiffIDs() diffids.IDs { return diffids.IDs{DB: v.db} }
 
 // Runs are the runs.
 func (v View) Runs() runs.Records { return runs.Records{DB: v.db} }

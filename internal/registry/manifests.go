@@ -147,14 +147,17 @@ func (r *Registry) PushManifest(ctx context.Context, p ManifestPush) (record.Man
 	if err := r.checkSeals(ctx, to, p.Tags, digest); err != nil {
 		return record.Manifest{}, err
 	}
-	row.Platforms = r.platforms(ctx, p.Name, parsed)
+	var unpacked []oci.Digest
+	row.Platforms, unpacked = r.readConfig(ctx, p.Name, parsed)
 	err = r.arrive(ctx, arrival{
 		// A manifest is small enough to be read each time that it comes.
 		kind: "push-manifest", digest: digest, size: row.Size, isWhole: r.isRight,
 		place: func() (blob.Place, error) { return r.blobs.PlaceBytes(newID(), digest, p.Raw) }, drop: func() {},
 		accept: func(tx *record.Tx, document record.Blob) (err error) {
-			row, err = acceptManifest(ctx, tx, to, p, parsed, row, document)
-			return err
+			if row, err = acceptManifest(ctx, tx, to, p, parsed, row, document); err != nil || len(unpacked) == 0 {
+				return err
+			}
+			return tx.DiffIDs().Keep(parsed.Config.Digest, unpacked)
 		},
 	})
 	return row, r.inWords(ctx, record.Repository{ID: to.id, Name: p.Name}, err)
@@ -286,10 +289,10 @@ func missingError(missing []Missing) error {
 	}
 }
 
-// platforms returns what the manifest runs on, for lists: an index says so
-// itself, an image in its config. It is a help for readers, so that a config that
-// cannot be read is no error.
-func (r *Registry) platforms(ctx context.Context, name oci.Name, m oci.Manifest) string {
+// readConfig returns what the manifest runs on, for lists, and the digests of its layers
+// unpacked, for searches: an index says the first itself, an image both in its config. It is
+// a help for readers, so that a config that cannot be read is no error.
+func (r *Registry) readConfig(ctx context.Context, name oci.Name, m oci.Manifest) (platforms string, unpacked []oci.Digest) {
 	if m.IsIndex() {
 		var all []string
 		for _, child := range m.Children {
@@ -297,13 +300,13 @@ func (r *Registry) platforms(ctx context.Context, name oci.Name, m oci.Manifest)
 				all = append(all, s)
 			}
 		}
-		return strings.Join(all, " ")
+		return strings.Join(all, " "), nil
 	}
 	config, err := r.ImageConfig(ctx, name, m)
 	if err != nil {
-		return ""
+		return "", nil
 	}
-	return oci.PlatformString(inspect.Platform(config))
+	return oci.PlatformString(inspect.Platform(config)), inspect.DiffIDs(config)
 }
 
 // ImageConfig reads the config of a container image that the repository holds.

@@ -40,8 +40,8 @@ type compared struct {
 	identified
 	// Pin is the reference with tag and digest.
 	Pin string `json:"pin"`
-	// Is says how it compares to the first.
-	Is string `json:"is"`
+	// Is says how it compares to the first, "" for that.
+	Is string `json:"is,omitempty"`
 
 	made peer.Made
 }
@@ -86,8 +86,8 @@ func compare(ctx context.Context, c *site.Call, wanted *oci.Platform) error {
 	if err := group.Wait(); err != nil {
 		return err
 	}
-	for i := range rows {
-		rows[i].Is = howSame(rows[0].made, rows[i].made)
+	for i := range rows[1:] {
+		rows[i+1].Is = howSame(rows[0].made, rows[i+1].made)
 	}
 	return c.Tell(rows, func() {
 		w := c.T.Table("Reference", "Digest", "Than the first")

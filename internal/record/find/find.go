@@ -5,6 +5,7 @@ import (
 	"cmp"
 	"errors"
 	"slices"
+	"strings"
 
 	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
@@ -35,6 +36,10 @@ type Place struct {
 	Holder    oci.Digest
 	MediaType string
 	Size      int64
+	// Layer is the layer that unpacks to the digest, where it was found so.
+	Layer oci.Digest
+	// Since is when the manifest came, in nanoseconds.
+	Since int64
 }
 
 // Holder is what a live manifest is, with some of the tags that point to it.
@@ -44,15 +49,60 @@ type Holder struct {
 	ArtifactType string
 	Platforms    string
 	Tags         string
+	// Content is of an image its config and its layers, by number: images with the same one
+	// differ in how their manifests are written alone. It is "" for an index.
+	Content string
+	Since   int64
+}
+
+// contentSQL is what an image is made of, up to some layers.
+const contentSQL = `coalesce((SELECT group_concat(content_id, ' ') FROM (SELECT content_id FROM edges WHERE edges.manifest_id = manifests.id AND edges.relation IN (1, 2) ORDER BY position LIMIT 200)), '')`
+
+// Twin is a manifest of the same content as another.
+type Twin struct {
+	Holder
+	// Of is the other.
+	Of oci.Digest
+}
+
+// mostTwins bounds the manifests that are told of.
+const mostTwins = 100
+
+// Twins returns live manifests that have the config and the layers of those of the digests,
+// and other digests.
+func (f Finder) Twins(digests []oci.Digest) (twins []Twin, err error) {
+	var rows []struct {
+		Twin
+		OfContent string
+	}
+	same := "CROSS JOIN edges AS same ON same.content_id = config.content_id AND same.relation = 1 CROSS JOIN live_repositories AS repositories ON repositories.id = same.repository_id"
+	if !f.Everything {
+		// From what is seen, as in Digest.
+		same = "CROSS JOIN live_repositories AS repositories CROSS JOIN edges AS same ON same.content_id = config.content_id AND same.repository_id = repositories.id AND same.relation = 1"
+	}
+	err = f.DB.Table("contents").Distinct("repositories.name AS repository, manifests.digest, manifests.platforms, manifests.pushed_at AS since, "+contentSQL+" AS content, contents.digest AS of, "+
+		strings.ReplaceAll(strings.ReplaceAll(contentSQL, "manifests.id", "one.id"), "edges.manifest_id", "manifest_id")+" AS of_content").
+		Joins("CROSS JOIN manifests AS one ON one.content_id = contents.id AND one.state = ?", live).
+		Joins("CROSS JOIN edges AS config ON config.manifest_id = one.id AND config.relation = 1").
+		Joins(same).
+		Joins("CROSS JOIN manifests ON manifests.id = same.manifest_id AND manifests.state = ? AND manifests.content_id <> one.content_id", live).
+		Where("contents.digest IN ?", digests).Where(f.Seen).Limit(mostTwins).Scan(&rows).Error
+	for _, row := range rows {
+		if row.Content == row.OfContent && row.Content != "" {
+			twins = append(twins, row.Twin)
+		}
+	}
+	return twins, err
 }
 
 // Holders returns the live manifests of digests, wherever they are, with up to mostTags
-// tags each, in order. Words of a list stand with blanks between them.
+// tags each, in order, those of indexes that name them among these. Words of a list stand with blanks between them.
 func (f Finder) Holders(digests []oci.Digest, mostTags int) ([]Holder, error) {
 	var rows []Holder
 	return rows, f.DB.Table("contents").
-		Select("repositories.name AS repository, manifests.digest, manifests.artifact_type, manifests.platforms, coalesce((SELECT group_concat(name, ' ') FROM "+
-			"(SELECT name FROM tags WHERE tags.manifest_id = manifests.id AND tags.removal_id = 0 ORDER BY name LIMIT ?)), '') AS tags", mostTags).
+		Select("repositories.name AS repository, manifests.digest, manifests.artifact_type, manifests.platforms, manifests.pushed_at AS since, "+contentSQL+" AS content, coalesce((SELECT group_concat(name, ' ') FROM "+
+			"(SELECT name FROM tags WHERE (tags.manifest_id = manifests.id OR tags.manifest_id IN (SELECT edges.manifest_id FROM edges"+
+			" WHERE edges.content_id = manifests.content_id AND edges.repository_id = manifests.repository_id AND edges.relation = 3)) AND tags.removal_id = 0 ORDER BY name LIMIT ?)), '') AS tags", mostTags).
 		Joins("CROSS JOIN manifests ON manifests.content_id = contents.id AND manifests.state = ?", live).
 		Joins("CROSS JOIN live_repositories AS repositories ON repositories.id = manifests.repository_id").
 		Where("contents.digest IN ?", digests).Limit(mostHolders).Find(&rows).Error
@@ -80,12 +130,12 @@ func (f Finder) Digest(prefix string, limit int) ([]Place, error) {
 		return f.DB.Table("contents").Where(f.Seen).Where("contents.digest >= ? AND contents.digest < ?", prefix, prefix+"~").Limit(limit)
 	}
 	manifests := of().
-		Select("repositories.name AS repository, contents.digest, 'manifest' AS relation, contents.digest AS holder, manifests.media_type, manifests.content_size AS size").
+		Select("repositories.name AS repository, contents.digest, 'manifest' AS relation, contents.digest AS holder, manifests.media_type, manifests.content_size AS size, manifests.pushed_at AS since").
 		Joins("CROSS JOIN manifests ON manifests.content_id = contents.id AND manifests.state = ?", live).
 		Joins("CROSS JOIN live_repositories AS repositories ON repositories.id = manifests.repository_id").
 		Order("contents.digest").Find(&found).Error
 	edges := of().
-		Select("repositories.name AS repository, contents.digest, " + f.Relation + " AS relation, manifests.digest AS holder, media_types.name AS media_type, edges.size, edges.manifest_id, edges.position")
+		Select("repositories.name AS repository, contents.digest, " + f.Relation + " AS relation, manifests.digest AS holder, media_types.name AS media_type, edges.size, manifests.pushed_at AS since, edges.manifest_id, edges.position")
 	if f.Everything {
 		edges = edges.Joins("CROSS JOIN edges ON edges.content_id = contents.id").
 			Joins("CROSS JOIN live_repositories AS repositories ON repositories.id = edges.repository_id")
@@ -101,5 +151,23 @@ func (f Finder) Digest(prefix string, limit int) ([]Place, error) {
 	for _, n := range named {
 		found = append(found, n.Place)
 	}
-	return found, errors.Join(manifests, names)
+	unpacked, lost := f.unpacked(prefix, limit)
+	return append(found, unpacked...), errors.Join(manifests, names, lost)
+}
+
+// unpacked returns places where a layer unpacks to a digest, or one with that beginning.
+func (f Finder) unpacked(prefix string, limit int) (found []Place, err error) {
+	query := f.DB.Table("contents").Select(`repositories.name AS repository, contents.digest, 'diff_id' AS relation, manifests.digest AS holder, manifests.pushed_at AS since,
+		coalesce((SELECT digest FROM (SELECT c.digest, row_number() OVER (ORDER BY l.position) - 1 AS n FROM edges AS l JOIN contents AS c ON c.id = l.content_id
+			WHERE l.manifest_id = manifests.id AND l.relation = 2) WHERE n = diff_ids.position), '') AS layer`).
+		Joins("CROSS JOIN diff_ids ON diff_ids.content_id = contents.id")
+	if f.Everything {
+		query = query.Joins("CROSS JOIN edges ON edges.content_id = diff_ids.config_id AND edges.relation = 1").
+			Joins("CROSS JOIN live_repositories AS repositories ON repositories.id = edges.repository_id")
+	} else {
+		query = query.Joins("CROSS JOIN live_repositories AS repositories").
+			Joins("CROSS JOIN edges ON edges.content_id = diff_ids.config_id AND edges.repository_id = repositories.id AND edges.relation = 1")
+	}
+	return found, query.Joins("CROSS JOIN manifests ON manifests.id = edges.manifest_id AND manifests.state = ?", live).
+		Where("contents.digest >= ? AND contents.digest < ?", prefix, prefix+"~").Where(f.Seen).Order("contents.digest").Limit(limit).Scan(&found).Error
 }

@@ -69,8 +69,17 @@ func (d *door) tellWhat(ctx context.Context, places []api.Place) error {
 	for i := range places {
 		h := about[key{places[i].Repository, places[i].Holder}]
 		places[i].ArtifactType, places[i].Platforms, places[i].Tags = h.ArtifactType, strings.Fields(h.Platforms), strings.Fields(h.Tags)
+		places[i].Since = desk.Moment(record.Stamp(h.Since))
 	}
-	return nil
+	twins, err := d.Records.View(ctx).Find(d.Seen(ctx)).Twins(digests)
+	for i := range places {
+		for _, t := range twins {
+			if t.Of == places[i].Holder {
+				places[i].Twins = append(places[i].Twins, api.Twin{Repository: t.Repository, Digest: t.Digest})
+			}
+		}
+	}
+	return err
 }
 
 // withoutAddress takes the registry's address off a pasted reference.
@@ -105,7 +114,7 @@ func (d *door) findDigest(ctx context.Context, query string, seen record.Seen) (
 		for _, row := range rows {
 			places = append(places, api.Place{
 				Repository: row.Repository, Relation: row.Relation, Digest: row.Digest, Holder: row.Holder,
-				MediaType: row.MediaType, Size: row.Size,
+				MediaType: row.MediaType, Size: row.Size, Layer: row.Layer,
 			})
 		}
 	}
