@@ -56,7 +56,9 @@ type SetRules struct {
 
 // TryRules is a list to be looked at.
 type TryRules struct {
-	Words string `json:"words" maxLength:"65536" doc:"The list, as YAML"`
+	Words      string   `json:"words" maxLength:"65536" doc:"The list, as YAML"`
+	Repository oci.Name `json:"repository,omitempty" maxLength:"255" doc:"With a tag: a name to try the list on"`
+	Tag        oci.Tag  `json:"tag,omitempty" maxLength:"128"`
 }
 
 // RulePreview is what a list would do.
@@ -72,6 +74,8 @@ type RulePreview struct {
 	Refused      int             `json:"refused" doc:"Number of moves and removals of the last 30 days that it would have refused"`
 	Refusals     []Refusal       `json:"refusals" nullable:"false" doc:"The last of them"`
 	More         bool            `json:"more" doc:"Whether there is more than was looked at"`
+	// Tried is absent where no name was given.
+	Tried *RuleExplanation `json:"tried,omitempty" doc:"Which rule would decide of the name that was given"`
 }
 
 // PreviewedSeal is a tag that a list would seal or free.
@@ -134,7 +138,7 @@ func (c *Client) SetRules(ctx context.Context, at url.Values, set SetRules) erro
 // TryRules returns what a list would do.
 func (c *Client) TryRules(ctx context.Context, at url.Values, words string) (RulePreview, error) {
 	var p RulePreview
-	return p, c.Do(ctx, http.MethodPost, "/api/v1/rules/preview", at, TryRules{words}, &p)
+	return p, c.Do(ctx, http.MethodPost, "/api/v1/rules/preview", at, TryRules{Words: words}, &p)
 }
 
 // ExplainRules says which rule decides of a tag.

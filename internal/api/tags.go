@@ -37,6 +37,7 @@ type TagChanged struct {
 type TagsChanged struct {
 	Changes []TagChanged `json:"changes" nullable:"false"`
 	Removal int64        `json:"removal,omitempty" doc:"The removal by which all tags went that were removed, so that it can be undone"`
+	Until   *time.Time   `json:"until,omitempty" doc:"Until about when it can be undone"`
 }
 
 // TagMove is a line of the tag log.

@@ -27,6 +27,26 @@ type Explained struct {
 // Explain says which rule decides of a name, and why the others do not. The caller may pull
 // there.
 func (u *Upkeep) Explain(ctx context.Context, c access.Caller, name oci.Name, tag oci.Tag) (e Explained, err error) {
+	return u.explain(ctx, c, name, tag, func(there seals.Seals) ([]rule.List[rule.TagFacts], error) {
+		around, err := there.Around()
+		return around.Lists, err
+	})
+}
+
+// Try is Explain as it would be with a list at a place or under a name, for whoever may set
+// that.
+func (u *Upkeep) Try(ctx context.Context, c access.Caller, at At, words string, name oci.Name, tag oci.Tag) (e Explained, err error) {
+	with, err := u.draft(ctx, c, at, words)
+	if err != nil {
+		return e, err
+	}
+	return u.explain(ctx, c, name, tag, func(there seals.Seals) ([]rule.List[rule.TagFacts], error) {
+		lists, _, err := there.Compiled.AroundWith(there.Lists, there.NamespaceID, there.RepositoryID, there.Repository, with)
+		return lists, err
+	})
+}
+
+func (u *Upkeep) explain(ctx context.Context, c access.Caller, name oci.Name, tag oci.Tag, listsOf func(seals.Seals) ([]rule.List[rule.TagFacts], error)) (e Explained, err error) {
 	view := u.Records.View(ctx)
 	in, err := view.Repository(name)
 	if errors.Is(err, record.ErrNotFound) {
@@ -44,7 +64,7 @@ func (u *Upkeep) Explain(ctx context.Context, c access.Caller, name oci.Name, ta
 		return e, err
 	}
 	there := view.Seals(in, int64(u.Clock.Served()))
-	around, err := there.Around()
+	lists, err := listsOf(there)
 	if err != nil {
 		return e, err
 	}
@@ -52,7 +72,7 @@ func (u *Upkeep) Explain(ctx context.Context, c access.Caller, name oci.Name, ta
 		return e, err
 	}
 	if e.There = err == nil; e.There {
-		e.Sealed = there.By(around.Lists, e.Tag)
+		e.Sealed = there.By(lists, e.Tag)
 	} else {
 		e.Tag = seals.Tag{Name: tag, FirstServed: there.Served}
 	}
@@ -60,7 +80,7 @@ func (u *Upkeep) Explain(ctx context.Context, c access.Caller, name oci.Name, ta
 	for level, at := range map[rule.Level]At{rule.OfRepository: {Place: name}, rule.OfNamespace: {Place: oci.Name(name.Namespace())}, rule.OfRegistry: {}} {
 		seen[level] = u.seesRules(ctx, c, at)
 	}
-	for _, a := range rule.Explain(there.Facts(tag, e.Tag.FirstServed), around.Lists...) {
+	for _, a := range rule.Explain(there.Facts(tag, e.Tag.FirstServed), lists...) {
 		if !a.Decides && !seen[a.Level] {
 			e.Hidden++
 			continue

@@ -58,29 +58,16 @@ type Refusal struct {
 // PreviewRules says what a list would do at a place or under a name, of what the caller may
 // see all.
 func (u *Upkeep) PreviewRules(ctx context.Context, c access.Caller, at At, words string) (Preview, error) {
-	k, missing := u.key(ctx, rule.Immutability.Name, at)
-	// What it would do tells of all tags there: as much as who sets it may see.
-	if err := u.Access.MayManage(ctx, c, at.Place); err != nil {
+	with, err := u.draft(ctx, c, at, words)
+	if err != nil {
 		return Preview{}, err
 	}
-	if missing != nil {
-		return Preview{}, missing
-	}
-	view := u.Records.View(ctx)
-	list, err := view.Immutability().Compile(view.RuleLists(), k, words)
-	if err != nil {
-		return Preview{}, inWords(at, err)
-	}
-	if at.List != "" {
-		if list, err = rule.Immutability.Read(rule.OfName, "", []byte(words)); err != nil {
-			return Preview{}, inWords(at, err)
-		}
-	}
+	view, k := u.Records.View(ctx), with.Key
 	repositories, err := view.RepositoriesIn(k.NamespaceID, k.RepositoryID, previewRepositories+1)
 	if err != nil {
 		return Preview{}, err
 	}
-	p := &preview{view: view, served: int64(u.Clock.Served()), with: rulelists.With[rule.TagFacts]{Key: k, List: list}}
+	p := &preview{view: view, served: int64(u.Clock.Served()), with: with}
 	if len(repositories) > previewRepositories {
 		repositories, p.More = repositories[:previewRepositories], true
 	}
@@ -90,6 +77,27 @@ func (u *Upkeep) PreviewRules(ctx context.Context, c access.Caller, at At, words
 		}
 	}
 	return p.Preview, nil
+}
+
+// draft reads a list that is not set yet, for whoever may set it: what it would do tells of
+// all tags there, as much as they may see.
+func (u *Upkeep) draft(ctx context.Context, c access.Caller, at At, words string) (with rulelists.With[rule.TagFacts], err error) {
+	k, missing := u.key(ctx, rule.Immutability.Name, at)
+	if err := u.Access.MayManage(ctx, c, at.Place); err != nil {
+		return with, err
+	}
+	if missing != nil {
+		return with, missing
+	}
+	with.Key = k
+	view := u.Records.View(ctx)
+	if at.List != "" {
+		// It is compiled where it is used.
+		with.List, err = rule.Immutability.Read(rule.OfName, "", []byte(words))
+	} else {
+		with.List, err = view.Immutability().Compile(view.RuleLists(), k, words)
+	}
+	return with, inWords(at, err)
 }
 
 type preview struct {

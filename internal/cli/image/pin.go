@@ -226,7 +226,6 @@ const pinsAtOnce = 8
 // answer is what a registry says of a reference.
 type answer struct {
 	d     oci.Descriptor
-	made  peer.Made
 	newer []string
 	err   error
 }

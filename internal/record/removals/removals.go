@@ -295,7 +295,7 @@ func (r Records) Plan(repository int64, first Image, whole bool) (p Plan, err er
 					return p, err
 				}
 				if k.Why == "" && !whole {
-					k.Why = "it is not asked for"
+					k.Why = "only the image itself goes"
 				}
 				if k.Why != "" {
 					p.Kept = append(p.Kept, k)

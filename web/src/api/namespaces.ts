@@ -19,7 +19,7 @@ export const useChangeNamespace = (name: string) =>
 export const useMakeNamespace = () => useChange((body: Schemas['NewPlace']) => nothing(client.POST('/api/v1/namespaces', { body })))
 
 export const useRemoveNamespace = () =>
-  useChange((name: string) => nothing(client.DELETE('/api/v1/namespaces/{name}', { params: { path: { name } } })))
+  useChange(({ name, ...how }: { name: string; reason?: string; over_seals?: string }) => take(client.DELETE('/api/v1/namespaces/{name}', { params: { path: { name }, query: how } })))
 
 export const useRestoreNamespace = () =>
   useChange((name: string) => nothing(client.POST('/api/v1/namespaces/{name}/restore', { params: { path: { name } } })))

@@ -27,7 +27,7 @@ export const useChangeRepository = (repository: string) =>
   useChange((body: Schemas['PlaceChange']) => nothing(client.PATCH('/api/v1/repository', { params: { query: { repository } }, body })))
 
 export const useRemoveRepository = () =>
-  useChange((repository: string) => nothing(client.DELETE('/api/v1/repository', { params: { query: { repository } } })))
+  useChange(({ name, ...how }: { name: string; reason?: string; over_seals?: string }) => take(client.DELETE('/api/v1/repository', { params: { query: { repository: name, ...how } } })))
 
 export const useRestoreRepository = () =>
   useChange((repository: string) => nothing(client.POST('/api/v1/repository/restore', { params: { query: { repository } } })))

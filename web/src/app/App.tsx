@@ -5,6 +5,7 @@ import { useService } from '../api/service'
 import { useMe } from '../api/session'
 import { Trouble, Waiting } from '../parts/States'
 import { areas } from './areas'
+import { UndoBar } from '../parts/Undo'
 import { Fence } from './Fence'
 import { Rail } from './Rail'
 import { TopBar } from './TopBar'
@@ -46,6 +47,7 @@ export function App() {
             </Routes>}
           </Suspense>
         </Fence>
+        <UndoBar />
       </Box>
     </Box>
   )

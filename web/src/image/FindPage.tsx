@@ -3,7 +3,7 @@ import { Link as Route, useSearchParams } from 'react-router'
 import { imagePlace, repositoryPlace } from '../api/addresses'
 import type { Schemas } from '../api/client'
 import { useFind } from '../api/images'
-import { Size } from '../parts/Amounts'
+import { Size, When } from '../parts/Amounts'
 import { Digest } from '../parts/Digest'
 import { Page } from '../parts/Page'
 import { Empty, Trouble, Waiting } from '../parts/States'
@@ -21,9 +21,10 @@ function whatIs(p: Place): string {
     case 'repository': return 'Repository'
     case 'tag': return 'Tag'
     case 'manifest': return isIndex(p.media_type ?? '') ? 'Index' : isImage(p) ? 'Image' : 'Artifact'
-    case 'config': return isImage(p) ? 'Config of an image' : 'Config of an artifact'
+    case 'config': return isImage(p) ? 'Config (image ID)' : 'Config of an artifact'
     case 'layer': return isImage(p) ? 'Layer of an image' : 'File of an artifact'
     case 'child': return 'Part of an index'
+    case 'diff_id': return 'Layer, unpacked'
     case 'subject': return 'What a referrer is about'
   }
   return p.relation
@@ -36,6 +37,7 @@ function about(p: Place): string {
   else if (p.artifact_type) parts.push(p.artifact_type)
   if (p.relation !== 'tag' && p.relation !== 'repository') parts.push(p.tags?.length ? `tagged ${p.tags.join(', ')}` : 'without a tag')
   if (p.relation === 'tag' && p.tags && p.tags.length > 1) parts.push(`also tagged ${p.tags.filter((t) => t !== p.tag).join(', ')}`)
+  if (p.layer) parts.push(`layer ${p.layer.slice(7, 19)}`)
   return parts.join(' · ')
 }
 
@@ -66,6 +68,8 @@ export function FindPage() {
                   <Typography variant="body2" color="textSecondary" sx={{ overflowWrap: 'anywhere' }}>
                     {about(p)}
                     {p.holder && p.holder !== p.digest && ` · named by ${p.holder.slice(7, 19)}`}
+                    {p.since && <> · came <When at={p.since} /></>}
+                    {p.twins?.map((t) => <span key={t.repository + t.digest}> · same content as <Link component={Route} to={imagePlace(t.repository, t.digest)}>{t.repository}@{t.digest.slice(7, 19)}</Link>, whose manifest is written in another way</span>)}
                   </Typography>
                 )}
               </Box>

@@ -5,6 +5,7 @@ import { imagePlace } from '../api/addresses'
 import type { Schemas } from '../api/client'
 import { useImage } from '../api/images'
 import { useService } from '../api/service'
+import { may, useMe } from '../api/session'
 import { Size, When } from '../parts/Amounts'
 import { Commands } from '../parts/Commands'
 import { Digest } from '../parts/Digest'
@@ -13,6 +14,7 @@ import { Page } from '../parts/Page'
 import { Trouble, Waiting } from '../parts/States'
 import { mono } from '../theme'
 import { Path } from './Path'
+import { RemoveImage } from './RemoveImage'
 import { RawDocument } from './RawDocument'
 import { imageTools } from './tools'
 
@@ -26,8 +28,10 @@ export function ImagePage({ repository, reference }: { repository: string; refer
   const service = useService()
   const isDigest = reference.includes(':')
   const title = isDigest ? `${repository}@${reference.slice(0, 19)}…` : `${repository}:${reference}`
+  const me = useMe()
+  const removes = may(me.data, 'delete', repository)
   return (
-    <Page title={title} over={<Path repository={repository} inside />}>
+    <Page title={title} over={<Path repository={repository} inside />} do={removes && image.data && <RemoveImage repository={repository} digest={image.data.digest} />}>
       {image.isPending && <Waiting />}
       {image.error && <Trouble asked={`Opening ${reference}`} error={image.error} again={() => void image.refetch()} />}
       {image.data && (

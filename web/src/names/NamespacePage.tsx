@@ -10,7 +10,9 @@ import { type Namespace, useChangeNamespace, useNamespace, useRemoveNamespace, u
 import { may, useMe } from '../api/session'
 import { Size, When } from '../parts/Amounts'
 import { useListView } from '../parts/Filter'
-import { Ask, Field, Restore, SaveForm, Section } from '../parts/Forms'
+import { Field, Restore, SaveForm, Section } from '../parts/Forms'
+import { RemovePlace } from '../parts/RemovePlace'
+import { sayRemoved } from '../parts/Undo'
 import { Page } from '../parts/Page'
 import { type Column, RowTable } from '../parts/RowTable'
 import { Empty, Trouble, Waiting } from '../parts/States'
@@ -118,6 +120,7 @@ function SettingsForm({ namespace, admin }: { namespace: Namespace; admin: boole
   const [newDescription, setNewDescription] = useState(namespace.new_description ?? '')
   const [newLabels, setNewLabels] = useState(labelText(namespace.new_labels))
   const [logPulls, setLogPulls] = useState(namespace.log_pulls)
+  const [window, setWindow] = useState(namespace.restore_window ?? '')
   const change = useChangeNamespace(namespace.name)
   const remove = useRemoveNamespace()
   const go = useNavigate()
@@ -127,13 +130,14 @@ function SettingsForm({ namespace, admin }: { namespace: Namespace; admin: boole
         <SaveForm
           saving={change.isPending} saved={change.isSuccess} error={change.error}
           onSave={() => change.mutate({
-            description, labels: readLabels(labels), open, push_makes: pushMakes as 'writer', new_description: newDescription, new_labels: readLabels(newLabels), log_pulls: logPulls,
+            description, labels: readLabels(labels), open, push_makes: pushMakes as 'writer', new_description: newDescription, new_labels: readLabels(newLabels), log_pulls: logPulls, restore_window: window,
           })}
         >
           <Field label="What is in it" value={description} onChange={setDescription} />
           <Field label="Whose pushes make repositories" value={pushMakes} onChange={setPushMakes} options={pushers} />
           <Field label="Labels" value={labels} onChange={setLabels} hint="name=value, one a line" multiline />
           <Field label="Labels of repositories that a push makes" value={newLabels} onChange={setNewLabels} hint="name=value, one a line" multiline />
+          <Field label="How long removals can be undone" value={window} onChange={setWindow} hint="as in 14d; empty for as long as the registry has it, which is also the most" />
           <Field label="Description of repositories that a push makes" value={newDescription} onChange={setNewDescription} />
           <Box>
             <FormControlLabel label="Anybody may pull, without a login" control={<Checkbox size="small" checked={open} onChange={(e) => setOpen(e.target.checked)} />} />
@@ -146,10 +150,14 @@ function SettingsForm({ namespace, admin }: { namespace: Namespace; admin: boole
           <Typography sx={{ flex: 1 }}>
             All repositories of the namespace leave at once for everybody. {admin ? 'You can restore it here under the same address.' : 'A registry admin can restore it.'}
           </Typography>
-          <Ask
-            name="Remove the namespace" label={`Remove the namespace ${namespace.name}`} question={`Remove the namespace ${namespace.name}?`} action="Remove it" busy={remove.isPending} error={remove.error}
-            consequence={`Its ${namespace.repositories} repositories can be neither pulled nor pushed to from then on. To get it back: warthesis namespace restore ${namespace.name}, as a registry admin.`}
-            onDo={() => remove.mutate(namespace.name, { onSuccess: () => void go('/access') })}
+          <RemovePlace
+            what="namespace" name={namespace.name} busy={remove.isPending} error={remove.error}
+            onDo={(how) => remove.mutate({ name: namespace.name, ...how }, {
+              onSuccess: (done) => {
+                if (admin) sayRemoved({ removal: done.removal, until: done.until, says: `Removed the namespace ${namespace.name}.` })
+                void go('/access')
+              },
+            })}
           />
         </Box>
       </Section>

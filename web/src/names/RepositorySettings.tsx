@@ -4,8 +4,9 @@ import { useNavigate } from 'react-router'
 import { repositoryPlace } from '../api/addresses'
 import type { Schemas } from '../api/client'
 import { useChangeRepository, useRemoveRepository } from '../api/repositories'
-import { useService } from '../api/service'
-import { Ask, DialogButton, Field, SaveForm, Section } from '../parts/Forms'
+import { DialogButton, Field, SaveForm, Section } from '../parts/Forms'
+import { RemovePlace } from '../parts/RemovePlace'
+import { sayRemoved } from '../parts/Undo'
 import { labelText, readLabels } from './labels'
 
 type Repository = Schemas['Repository']
@@ -23,7 +24,6 @@ export function RepositorySettings({ repository }: { repository: Repository }) {
   const [visibility, setVisibility] = useState<string>(repository.visibility)
   const change = useChangeRepository(repository.name)
   const remove = useRemoveRepository()
-  const service = useService()
   const go = useNavigate()
   return (
     <>
@@ -37,10 +37,14 @@ export function RepositorySettings({ repository }: { repository: Repository }) {
       <Section title="Remove">
         <Box sx={{ display: 'flex', alignItems: 'center', gap: 2 }}>
           <Typography sx={{ flex: 1 }}>All its images leave at once for everybody. You can restore it under the same address.</Typography>
-          <Ask
-            name="Remove the repository" label={`Remove the repository ${repository.name}`} question={`Remove the repository ${repository.name}?`} action="Remove it" busy={remove.isPending} error={remove.error}
-            consequence={`Its ${repository.tags} tags and ${repository.manifests} manifests can be neither pulled nor pushed to from then on. To get it back: warthesis repository restore ${service.data?.address ?? ''}/${repository.name}, or open this address again.`}
-            onDo={() => remove.mutate(repository.name, { onSuccess: () => void go('/') })}
+          <RemovePlace
+            what="repository" name={repository.name} busy={remove.isPending} error={remove.error}
+            onDo={(how) => remove.mutate({ name: repository.name, ...how }, {
+              onSuccess: (done) => {
+                sayRemoved({ removal: done.removal, until: done.until, says: `Removed the repository ${repository.name}.` })
+                void go('/')
+              },
+            })}
           />
         </Box>
       </Section>

@@ -38,6 +38,18 @@ export function whenText(at: Date, now: Date): string {
   return 'just now'
 }
 
+// leftText says how long it is to a time, exactly enough to plan by.
+export function leftText(until: Date, now: Date): string {
+  const hours = (until.getTime() - now.getTime()) / 3_600_000
+  const [n, unit] = hours >= 47 ? [Math.round(hours / 24), 'day'] : hours >= 1 ? [Math.round(hours), 'hour'] : [Math.max(1, Math.round(hours * 60)), 'minute']
+  return n === 1 ? `1 ${unit}` : `${n} ${unit}s`
+}
+
+// Left shows how long it is to a time, and the exact one on hover.
+export function Left({ until }: { until: string }) {
+  return <time dateTime={until} title={until.replace(/\.\d+Z$/, 'Z')}>{leftText(new Date(until), new Date())}</time>
+}
+
 // When shows a time as people say it, and the exact one on hover and focus.
 export function When({ at }: { at?: string | undefined }) {
   const [now, setNow] = useState(() => new Date())

@@ -40,7 +40,7 @@ export function Said({ error }: { error: Error | null }) {
 }
 
 // FormDialog asks for what is needed, and stays until it worked.
-function FormDialog({ title, action, open, onClose, onDo, busy, error, children, ready = true }: {
+export function FormDialog({ title, action, open, onClose, onDo, busy, error, children, ready = true }: {
   title: string
   action: string
   open: boolean

@@ -1,4 +1,4 @@
-import { Box, ButtonBase } from '@mui/material'
+import { Box, ButtonBase, Checkbox } from '@mui/material'
 import { useVirtualizer } from '@tanstack/react-virtual'
 import { type KeyboardEvent, type ReactNode, useEffect, useRef, useState, useSyncExternalStore } from 'react'
 import { useNavigate } from 'react-router'
@@ -37,6 +37,10 @@ export function RowTable<Row, Sort extends string>(props: {
   place?: (row: Row) => string
   // onOpen is what a row does that leads nowhere.
   onOpen?: (row: Row) => void
+  // chosen are the keys of the rows that are chosen, where rows can be; the space key
+  // chooses the row that has the focus.
+  chosen?: ReadonlySet<string>
+  onChoose?: (chosen: Set<string>) => void
   sort: Sort
   onSort?: (sort: Sort) => void
   more?: boolean
@@ -44,7 +48,25 @@ export function RowTable<Row, Sort extends string>(props: {
 }) {
   const { rows } = props
   const width = useWindowWidth()
-  const columns = props.columns.filter((c) => (c.from ?? 0) <= width)
+  const { chosen, onChoose } = props
+  const choose = (key: string) => {
+    const next = new Set(chosen)
+    if (!next.delete(key)) next.add(key)
+    onChoose?.(next)
+  }
+  const boxes: Column<Row, Sort> = {
+    title: '', width: '28px',
+    cell: (row) => {
+      const key = props.rowKey(row)
+      return (
+        <Checkbox
+          size="small" tabIndex={-1} checked={chosen?.has(key) ?? false} sx={{ p: 0 }} slotProps={{ input: { 'aria-label': `Choose ${key}` } }}
+          onClick={(e) => e.stopPropagation()} onChange={() => choose(key)}
+        />
+      )
+    },
+  }
+  const columns = [...(chosen ? [boxes] : []), ...props.columns.filter((c) => (c.from ?? 0) <= width)]
   const box = useRef<HTMLDivElement>(null)
   const [current, setCurrent] = useState(0)
   const go = useNavigate()
@@ -78,6 +100,10 @@ export function RowTable<Row, Sort extends string>(props: {
       e.preventDefault()
       focusRow(to)
     }
+    if (e.key === ' ' && chosen && e.target === e.currentTarget) {
+      e.preventDefault()
+      choose(props.rowKey(rows[Math.min(index, rows.length - 1)]!))
+    }
     if (e.key === 'Enter' && e.target === e.currentTarget) open(rows[Math.min(index, rows.length - 1)]!)
   }
   const grid = { display: 'grid', gridTemplateColumns: columns.map((c) => c.width).join(' '), columnGap: 2.5, px: 2, alignItems: 'center' } as const
@@ -94,7 +120,7 @@ export function RowTable<Row, Sort extends string>(props: {
           {columns.map((c) => (
             <Box key={c.title} role="columnheader" aria-sort={c.sort === undefined ? undefined : c.sort === props.sort ? (c.sort === 'change' ? 'descending' : 'ascending') : 'none'} sx={{ textAlign: c.number ? 'right' : 'left' }}>
               {c.sort === undefined ? (
-                c.title
+                c.title || <Box component="span" sx={{ position: 'absolute', left: -999 }}>Chosen</Box>
               ) : (
                 <ButtonBase onClick={() => props.onSort?.(c.sort!)} sx={{ font: 'inherit', '&:hover': { color: 'text.primary' } }}>
                   {c.title}

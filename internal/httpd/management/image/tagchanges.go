@@ -55,6 +55,12 @@ func (d *door) changeTags(ctx context.Context, in *tagChangesInput) (*desk.Reply
 		changed.Changes[i] = api.TagChanged{TagChange: in.Body.Changes[i], Before: c.Before, After: c.After}
 		changed.Removal = max(changed.Removal, c.Removal)
 	}
+	if err != nil || changed.Removal == 0 {
+		return desk.OK(changed, err)
+	}
+	namespace, err := d.Records.View(ctx).Namespace(name.Namespace())
+	until := d.Upkeep.Clock.Now().Add(d.Access.Settings().Window(namespace.RestoreWindow))
+	changed.Until = &until
 	return desk.OK(changed, err)
 }
 

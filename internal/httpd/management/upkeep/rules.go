@@ -113,7 +113,22 @@ func (d *door) previewRules(ctx context.Context, in *struct {
 			Repository: r.Repository, Tag: r.Tag, Act: act, At: record.Stamp(r.At).Time(), By: d.NameOf(r.By), Why: r.Verdict.String(),
 		})
 	}
-	return desk.OK(shown, nil)
+	if in.Body.Repository == "" && in.Body.Tag == "" {
+		return desk.OK(shown, nil)
+	}
+	if _, err := oci.ParseName(string(in.Body.Repository)); err != nil {
+		return nil, desk.Refusal(err)
+	}
+	if _, err := oci.ParseTag(string(in.Body.Tag)); err != nil {
+		return nil, desk.Refusal(err)
+	}
+	if err := d.Visible(ctx, in.Body.Repository); err != nil {
+		return nil, desk.Refusal(err)
+	}
+	e, err := d.Upkeep.Try(ctx, callers.From(ctx), at, in.Body.Words, in.Body.Repository, in.Body.Tag)
+	tried := d.explained(in.Body.Repository, in.Body.Tag, e)
+	shown.Tried = &tried
+	return desk.OK(shown, err)
 }
 
 func (d *door) previewed(all []seals.Sealed) []api.PreviewedSeal {
@@ -140,13 +155,17 @@ func (d *door) explainRules(ctx context.Context, in *struct {
 		return nil, desk.Refusal(err)
 	}
 	e, err := d.Upkeep.Explain(ctx, callers.From(ctx), name, oci.Tag(in.Tag))
+	return desk.OK(d.explained(name, oci.Tag(in.Tag), e), err)
+}
+
+func (d *door) explained(name oci.Name, tag oci.Tag, e access.Explained) api.RuleExplanation {
 	shown := api.RuleExplanation{
-		Repository: name, Tag: oci.Tag(in.Tag), There: e.There, Digest: e.Tag.Digest, Seal: d.SealOf(e.Sealed), Answers: []api.RuleAnswer{}, Hidden: e.Hidden,
+		Repository: name, Tag: tag, There: e.There, Digest: e.Tag.Digest, Seal: d.SealOf(e.Sealed), Answers: []api.RuleAnswer{}, Hidden: e.Hidden,
 	}
 	for _, a := range e.Answers {
 		shown.Answers = append(shown.Answers, api.RuleAnswer{Of: a.Of, Number: a.Number, Words: a.Words, Because: a.Because, Decides: a.Decides, WhyNot: a.Why})
 	}
-	return desk.OK(shown, err)
+	return shown
 }
 
 // window returns until about when something that goes now could come back.

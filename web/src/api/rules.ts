@@ -1,0 +1,27 @@
+import { keepPreviousData, useMutation, useQuery } from '@tanstack/react-query'
+import { nothing, useChange } from './asking'
+import { client, type Schemas, take } from './client'
+
+export type RuleList = Schemas['RuleList']
+export type RulePreview = Schemas['RulePreview']
+
+// At is where a list of rules stands: at a place, under a name, or with neither at the
+// registry.
+export interface At {
+  place?: string
+  list?: string
+}
+
+export const useRules = (at: At) =>
+  useQuery({ queryKey: ['rules', at], queryFn: () => take(client.GET('/api/v1/rules', { params: { query: at } })), placeholderData: keepPreviousData })
+
+export const useRuleLists = (enabled: boolean) =>
+  useQuery({ queryKey: ['rule-lists'], queryFn: () => take(client.GET('/api/v1/rule-lists')), enabled })
+
+export const useSetRules = (at: At) => useChange((body: Schemas['SetRules']) => nothing(client.PUT('/api/v1/rules', { params: { query: at }, body })))
+
+export const useRemoveRules = (at: At) => useChange((reason: string) => nothing(client.DELETE('/api/v1/rules', { params: { query: { ...at, reason } } })))
+
+// useTryRules asks what a list would do; nothing is changed by it.
+export const useTryRules = (at: At) =>
+  useMutation({ mutationFn: (body: Schemas['TryRules']) => take(client.POST('/api/v1/rules/preview', { params: { query: at }, body })) })

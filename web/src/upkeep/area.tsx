@@ -1,0 +1,23 @@
+import { lazy } from 'react'
+import type { Area } from '../app/area'
+
+const RulesPage = lazy(() => import('./RulesPage').then((m) => ({ default: m.RulesPage })))
+const RemovedPage = lazy(() => import('./RemovedPage').then((m) => ({ default: m.RemovedPage })))
+
+export const rules: Area = {
+  pages: [{ path: '/rules', element: <RulesPage /> }],
+  rail: {
+    order: 4, to: '/rules', name: 'Rules',
+    here: (at) => at === '/rules',
+    shown: (me) => me.account !== undefined && (me.admin || me.roles.some((r) => r.role === 'owner')),
+  },
+}
+
+export const removed: Area = {
+  pages: [{ path: '/removed', element: <RemovedPage /> }],
+  rail: {
+    order: 5, to: '/removed', name: 'Removed',
+    here: (at) => at === '/removed',
+    shown: (me) => me.account !== undefined && (me.admin || me.roles.some((r) => r.role === 'owner' || r.role === 'curator')),
+  },
+}
