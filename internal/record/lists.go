@@ -202,6 +202,13 @@ func (s *Store) Tags(ctx context.Context, repository int64, p Page) ([]TagRow, e
 	}
 }
 
+// mustBe is what holds of all tags of a kind, as far as SQL can tell: a release has no
+// dash, and a commit ends in seven hex digits.
+var mustBe = map[string]string{
+	"<version>": "tags.order_key >= x'01'", "<release>": "tags.order_key >= x'01' AND instr(tags.name, '-') = 0", "<none>": "0",
+	"<commit>": "tags.name GLOB '*" + strings.Repeat("[0-9a-f]", 7) + "'",
+}
+
 // tagsAtOnce is how many tags are read at a time where each is looked at.
 const tagsAtOnce = 2000
 
@@ -214,6 +221,9 @@ func (s *Store) tags(ctx context.Context, repository int64, p Page, glob string)
 		Where("tags.repository_id = ? AND "+liveTags, repository)
 	if glob != "" {
 		query = query.Where("tags.name GLOB ?", glob)
+	}
+	if must := mustBe[p.Pattern.Kind()]; must != "" {
+		query = query.Where(must)
 	}
 	return rows, p.on(query, "tags.name", "tags.moved_at").Find(&rows).Error
 }

@@ -157,6 +157,14 @@ func (p Pattern) Tags() (glob string, whole bool) {
 	return "", false
 }
 
+// Kind returns the word in angle brackets in the tag's place, "" for none.
+func (p Pattern) Kind() string {
+	if _, tag, has := strings.Cut(p.text, ":"); has && p.kind != byText {
+		return tag
+	}
+	return ""
+}
+
 // MeansTag reports whether the place for a tag means one, whatever the repository.
 func (p Pattern) MeansTag(tag oci.Tag) bool {
 	p.repository = compile("*")

@@ -69,7 +69,31 @@ type UsedError struct{ By []Key }
 func (e *UsedError) Error() string { return fmt.Sprintf("%d lists use it", len(e.By)) }
 
 // Lists are the lists in a change, or as of the last commit.
-type Lists struct{ DB *gorm.DB }
+type Lists struct {
+	DB *gorm.DB
+	// Known are the versions of all lists of places, nil where they have to be asked for.
+	Known *Known
+	// Touch is called before a list is changed: what is known does not hold from then on.
+	// It is nil where nothing is changed.
+	Touch func()
+}
+
+// Known are the versions of the lists of places at a moment, so that they are not asked
+// for with each tag that moves.
+type Known struct{ versions map[Key]version }
+
+// Load returns what is known from now on, until a list is changed.
+func (l Lists) Load() (*Known, error) {
+	var rows []List
+	if err := l.DB.Select("id", "kind", "namespace_id", "repository_id", "version").Where("name = ''").Find(&rows).Error; err != nil {
+		return nil, err
+	}
+	known := &Known{make(map[Key]version, len(rows))}
+	for _, row := range rows {
+		known.versions[row.Key] = version{row.ID, row.Version}
+	}
+	return known, nil
+}
 
 // Get returns a list, or ErrNone.
 func (l Lists) Get(k Key) (List, error) {
@@ -97,6 +121,7 @@ func (l Lists) UsedBy(id int64) (keys []Key, err error) {
 
 // Set sets a list, which uses named ones. It fails with UnknownError and with ErrMost.
 func (l Lists) Set(list List, uses []string) error {
+	l.Touch()
 	there, err := l.Get(list.Key)
 	switch {
 	case errors.Is(err, ErrNone):
@@ -139,6 +164,7 @@ func (l Lists) Set(list List, uses []string) error {
 
 // Remove removes a list. It fails with ErrNone and with UsedError.
 func (l Lists) Remove(k Key) error {
+	l.Touch()
 	there, err := l.Get(k)
 	if err != nil {
 		return err
@@ -197,26 +223,32 @@ func (a Around[F]) Same(b Around[F]) bool {
 
 // Around returns the lists that stand around a repository, whose name they are told by.
 func (c *Compiled[F]) Around(l Lists, namespace, repository int64, name oci.Name) (Around[F], error) {
-	var rows []struct{ ID, Version, NamespaceID, RepositoryID int64 }
 	var around Around[F]
-	// Each is one step in the index; a list of alternatives would be a walk.
-	err := l.DB.Raw(`SELECT id, version, namespace_id, repository_id FROM rule_lists WHERE kind = ? AND name = '' AND namespace_id = 0 AND repository_id = 0
-		UNION ALL SELECT id, version, namespace_id, repository_id FROM rule_lists WHERE kind = ? AND name = '' AND namespace_id = ? AND repository_id = 0
-		UNION ALL SELECT id, version, namespace_id, repository_id FROM rule_lists WHERE kind = ? AND name = '' AND namespace_id = 0 AND repository_id = ?`,
-		c.kind.Name, c.kind.Name, namespace, c.kind.Name, repository).Scan(&rows).Error
-	if err != nil {
-		return around, err
-	}
-	for _, row := range rows {
-		list, err := c.list(l, version{row.ID, row.Version})
+	for _, k := range []Key{{Kind: c.kind.Name, RepositoryID: repository}, {Kind: c.kind.Name, NamespaceID: namespace}, {Kind: c.kind.Name}} {
+		at, err := l.version(k)
 		if err != nil {
 			return around, err
 		}
-		list.Of = SayPlace(row.NamespaceID, row.RepositoryID, name)
+		if at.ID == 0 {
+			continue
+		}
+		list, err := c.list(l, at)
+		if err != nil {
+			return around, err
+		}
+		list.Of = SayPlace(k.NamespaceID, k.RepositoryID, name)
 		around.Lists = append(around.Lists, list)
-		around.versions = append(around.versions, version{row.ID, row.Version})
+		around.versions = append(around.versions, at)
 	}
 	return around, nil
+}
+
+// version returns the list that stands under a key, with the ID 0 for none.
+func (l Lists) version(k Key) (v version, err error) {
+	if l.Known != nil {
+		return l.Known.versions[k], nil
+	}
+	return v, l.DB.Raw("SELECT id, version FROM rule_lists WHERE kind = ? AND name = '' AND namespace_id = ? AND repository_id = ?", k.Kind, k.NamespaceID, k.RepositoryID).Scan(&v).Error
 }
 
 // With is a list that stands, for a look at what it would do, in the place of the one that

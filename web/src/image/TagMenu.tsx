@@ -25,7 +25,7 @@ export function TagMenu({ repository, tag, role }: { repository: string; tag: Ta
   const can = acts.filter((a) => a.roles.includes(role) && a.when(tag))
   return (
     <span onClick={(e) => e.stopPropagation()} onKeyDown={(e) => e.stopPropagation()} role="presentation">
-      <ButtonBase aria-label={`What to do with ${tag.name}`} aria-haspopup="menu" onClick={(e) => setAt(e.currentTarget)} sx={{ color: 'primary.main', font: 'inherit', fontSize: '0.8125rem', textDecoration: 'underline', px: 0.5, mx: -0.5 }}>
+      <ButtonBase aria-label={`more of ${tag.name}`} aria-haspopup="menu" onClick={(e) => setAt(e.currentTarget)} sx={{ color: 'primary.main', font: 'inherit', fontSize: '0.8125rem', textDecoration: 'underline', px: 0.5, mx: -0.5 }}>
         more
       </ButtonBase>
       <Menu open={at !== undefined} anchorEl={at ?? null} onClose={() => setAt(undefined)}>
