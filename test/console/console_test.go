@@ -80,7 +80,7 @@ func TestTheConsoleAnswersTheQuestionOfEachPlace(t *testing.T) {
 		require.NoError(t, page.WaitFor(`[role=row][data-index="13"]`))
 		first, err := browser.Evaluate[string](page, `document.querySelector('[role=row][data-index="0"]').innerText`)
 		require.NoError(t, err)
-		assert.Contains(t, first, "timetable/planner")
+		assert.Contains(t, first, "timetable/board")
 	})
 	t.Run("which tags, and how to push and pull", func(t *testing.T) {
 		require.NoError(t, page.Go(s.URL("/r/timetable/planner")))
@@ -204,7 +204,8 @@ func TestNothingSeriousStandsInTheWayOfAnybody(t *testing.T) {
 		for place, sign := range map[string]string{"/": "berths/pricing", "/r/timetable/planner": "a3716ccaeb68", "/r/timetable/planner@:2.4.1": "copy settings", "/find?q=planner": "Repository",
 			"/me": "My tokens", "/access": "berths", "/access/accounts?open=ci-berths": "build pipeline", "/access/groups": "timetable", "/n/berths?show=members": "ci-berths",
 			"/n/berths?show=settings": "Whose pushes", "/n/berths?show=use": "Log in", "/activity": "push", "/access/registry": "Identity rules",
-			"/r/berths/seatmap?show=settings": "Who may pull", "/r/berths/seatmap?show=members": "registry admin"} {
+			"/r/berths/seatmap?show=settings": "Who may pull", "/r/berths/seatmap?show=members": "registry admin",
+			"/rules?place=signals": "signal boxes run", "/rules?list=moving-names": "used by", "/removed": "sold beds twice", "/r/timetable/board?show=log&tag=stable": "Put back"} {
 			require.NoError(t, page.Go(s.URL(place)))
 			says(t, page, sign)
 			_, err := browser.Evaluate[bool](page, string(axe)+";true")

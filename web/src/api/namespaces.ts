@@ -1,5 +1,5 @@
 import { useQuery } from '@tanstack/react-query'
-import { nothing, useChange } from './asking'
+import { nothing, useChange, useGoing } from './asking'
 import { client, type Schemas, take } from './client'
 
 export type Namespace = Schemas['Namespace']
@@ -19,7 +19,7 @@ export const useChangeNamespace = (name: string) =>
 export const useMakeNamespace = () => useChange((body: Schemas['NewPlace']) => nothing(client.POST('/api/v1/namespaces', { body })))
 
 export const useRemoveNamespace = () =>
-  useChange(({ name, ...how }: { name: string; reason?: string; over_seals?: string }) => take(client.DELETE('/api/v1/namespaces/{name}', { params: { path: { name }, query: how } })))
+  useGoing(({ name, ...how }: { name: string; reason?: string; over_seals?: string }) => take(client.DELETE('/api/v1/namespaces/{name}', { params: { path: { name }, query: how } })))
 
 export const useRestoreNamespace = () =>
   useChange((name: string) => nothing(client.POST('/api/v1/namespaces/{name}/restore', { params: { path: { name } } })))

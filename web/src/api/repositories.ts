@@ -1,5 +1,5 @@
 import { keepPreviousData, useInfiniteQuery, useQuery } from '@tanstack/react-query'
-import { type ListView, nothing, pageSize, useChange } from './asking'
+import { type ListView, nothing, pageSize, useChange, useGoing } from './asking'
 import { client, type Schemas, take } from './client'
 
 export const repositoriesOf = (page: Schemas['RepositoryList']) => page.repositories
@@ -27,7 +27,7 @@ export const useChangeRepository = (repository: string) =>
   useChange((body: Schemas['PlaceChange']) => nothing(client.PATCH('/api/v1/repository', { params: { query: { repository } }, body })))
 
 export const useRemoveRepository = () =>
-  useChange(({ name, ...how }: { name: string; reason?: string; over_seals?: string }) => take(client.DELETE('/api/v1/repository', { params: { query: { repository: name, ...how } } })))
+  useGoing(({ name, ...how }: { name: string; reason?: string; over_seals?: string }) => take(client.DELETE('/api/v1/repository', { params: { query: { repository: name, ...how } } })))
 
 export const useRestoreRepository = () =>
   useChange((repository: string) => nothing(client.POST('/api/v1/repository/restore', { params: { query: { repository } } })))

@@ -1,5 +1,5 @@
 import { keepPreviousData, useInfiniteQuery, useQuery } from '@tanstack/react-query'
-import { nothing, pageSize, useChange } from './asking'
+import { nothing, pageSize, useChange, useGoing } from './asking'
 import { client, type Schemas, take } from './client'
 
 export type Tag = Schemas['Tag']
@@ -53,4 +53,4 @@ export const useRemovalPlan = (query: { namespace?: string; repository?: string;
   })
 
 export const useRemoveImage = (repository: string) =>
-  useChange((query: { digest: string; whole?: boolean; reason?: string }) => take(client.DELETE('/api/v1/image', { params: { query: { repository, ...query } } })))
+  useGoing((query: { digest: string; whole?: boolean; reason?: string }) => take(client.DELETE('/api/v1/image', { params: { query: { repository, ...query } } })))
