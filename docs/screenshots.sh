@@ -38,9 +38,12 @@ shoot terminal-list "warthesis list $address
 warthesis list $address/timetable/planner"
 shoot terminal-pull-push "warthesis pull $address/timetable/planner:2.4.1 ./planner
 warthesis push ./planner $address/timetable/planner:mine $address/timetable/planner:mine-too"
-shoot terminal-look "warthesis identify $address/timetable/planner:2.4.1
+printf 'FROM %s/base/go-runtime:12.6 AS build\nFROM %s/base/os:12.6\nCOPY --from=build /planner /usr/bin/planner\n' $address $address >"$work/Containerfile"
+shoot terminal-digests "warthesis identify $address/timetable/planner:2.4.1
 warthesis identify --platform linux/arm64 --whole $address/timetable/planner:2.4.1
-warthesis show --platform linux/arm64 $address/timetable/planner:2.4.1"
+warthesis identify $address/timetable/planner:2.4.1 $address/timetable/planner:stable $address/timetable/planner:2.4.0
+warthesis find $address 6bdb65605f78
+warthesis pin Containerfile"
 shoot terminal-rights "warthesis whoami
 warthesis members $address/berths
 warthesis team make $address/catering --description 'What is eaten on the way' --owner marit --writer teodor
@@ -50,10 +53,15 @@ shoot terminal-doctor "warthesis doctor --push $address/timetable/planner
 warthesis doctor 127.0.0.1:7099/timetable/planner
 warthesis audit $address/timetable --limit 6
 warthesis token list $address --account ci-timetable"
-shoot terminal-runs "warthesis runs list $address"
 shoot terminal-tags "warthesis list $address/timetable/planner --sort version --prefix 2.
 warthesis tag move $address/timetable/planner:stable 2.4.0
 warthesis tag log $address/timetable/planner:stable
 warthesis next $address/timetable/planner patch
 warthesis tag add $address/timetable/planner:2.4.1 2.4 candidate"
+shoot terminal-names "warthesis rules show $address/signals
+warthesis rules explain $address/signals/relay:4.2.0
+warthesis tag move $address/signals/relay:4.2.0 4.1.0
+warthesis remove $address/timetable/planner:2.2.0 --whole --yes --reason 'built by mistake'
+warthesis removal list $address
+warthesis removal undo $address 4"
 shoot terminal-help "warthesis --help | sed -n '/^Move images/,/^Flags/p' | head -44"

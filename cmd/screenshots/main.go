@@ -24,15 +24,15 @@ type picture struct {
 
 var pictures = []picture{
 	{name: "images", path: "/", wait: `[data-index="3"]`},
-	{name: "images-dark", path: "/", wait: `[data-index="3"]`, dark: true},
-	{name: "repository", path: "/r/timetable/planner", wait: `[data-index="3"]`},
+	{name: "repository", path: "/r/signals/relay?sort=version", wait: `[data-index="3"]`, click: `[aria-label^="Why: 4.2.0"]`},
 	{name: "image", path: "/r/timetable/planner@:2.4.1", wait: `[role="listitem"]`},
-	{name: "image-dark", path: "/r/timetable/planner@:2.4.1", wait: `[role="listitem"]`, dark: true},
-	{name: "manifest", path: "/r/timetable/planner@:2.4.1", wait: `[role="listitem"]`, click: `[role="tab"]:nth-child(4)`},
+	{name: "history", path: "/r/timetable/board?show=log", wait: `main li`},
+	{name: "rules", path: "/rules?place=signals", wait: `[aria-label="What they do now"] p:nth-of-type(2)`},
+	{name: "removed-dark", path: "/removed", wait: `main li`, dark: true},
 	{name: "members", path: "/n/timetable?show=members", wait: `tbody tr`},
 	{name: "account", path: "/access/accounts?open=ci-timetable", wait: `tbody tr`},
 	{name: "activity", path: "/activity", wait: `[data-index="3"]`},
-	{name: "find", path: "/find?q=planner:2.4", wait: `main a`},
+	{name: "find", path: "/find?q=6bdb65605f78", wait: `main a`},
 }
 
 func main() {

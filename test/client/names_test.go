@@ -24,6 +24,8 @@ func namesWorld(t *testing.T) (s *kit.Service, at string, first, second kit.Imag
 	at = s.Address + "/timetable/planner"
 	first, second = kit.NewImage(t, kit.Bytes(1, 1000)), kit.NewImage(t, kit.Bytes(1, 1000), kit.Bytes(2, 1000))
 	kit.Must(t, "push", first.Layout(t), at+":1.0.0", at+":stable", at+":latest")
+	puts := strings.Count(s.Log(), "method=PUT path=/v2/timetable/planner/manifests/")
+	assert.Equal(t, 1, puts, "three tags are one change")
 	kit.Must(t, "push", second.Layout(t), at+":1.1.0")
 	return s, at, first, second
 }

@@ -29,6 +29,10 @@ func otherMake(t *testing.T, s *kit.Service, removes bool) string {
 			http.NotFound(w, r)
 		case r.Method == http.MethodDelete && !removes:
 			w.WriteHeader(http.StatusMethodNotAllowed)
+		case r.Method == http.MethodPut && strings.Contains(r.URL.Path, "/manifests/"):
+			// It knows no tag parameters, and leaves them be.
+			r.URL.RawQuery = ""
+			proxy.ServeHTTP(w, r)
 		default:
 			proxy.ServeHTTP(w, r)
 		}
@@ -46,12 +50,13 @@ func TestTagsAreChangedHereAndElsewhere(t *testing.T) {
 	for name, address := range map[string]string{"ours": s.Address, "another": otherMake(t, s, true)} {
 		kit.LogInAs(t, address, kit.Admin, kit.Password)
 		at := address + "/berths/" + name
-		kit.Must(t, "push", one, at+":1.0.0")
+		kit.Must(t, "push", one, at+":1.0.0", at+":1.0.0-too")
 		kit.Must(t, "push", two, at+":2.0.0")
 		digest := func(tag string) string {
 			return strings.TrimSpace(kit.Must(t, "identify", at+":"+tag))
 		}
 		first, second := digest("1.0.0"), digest("2.0.0")
+		assert.Equal(t, first, digest("1.0.0-too"))
 		run := func(code int, said string, args ...string) {
 			done := kit.Run(t, append([]string{"tag"}, args...)...)
 			assert.Equal(t, code, done.Code, "%s %v: %s%s", name, args, done.Out, done.Err)

@@ -77,7 +77,7 @@ func TestATagThatWasMovedByMistakeIsPutBack(t *testing.T) {
 	page := openBrowser(t, s)
 	require.NoError(t, page.Go(s.URL("/r/timetable/board?show=log&tag=stable")))
 	says(t, page, "What stable pointed to")
-	require.NoError(t, page.Click(`[aria-label^="Put stable back to"]`))
+	require.NoError(t, page.Click(`[aria-label^="Put back stable"]`))
 	says(t, page, "that image stays")
 	submit(t, page)
 	says(t, page, "by hand by admin")

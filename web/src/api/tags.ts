@@ -39,7 +39,7 @@ export const useTagLog = (repository: string, tag: string) =>
 export type TagChanges = Schemas['TagChanges']
 
 export const useChangeTags = (repository: string) =>
-  useChange((body: TagChanges) => take(client.POST('/api/v1/tags', { params: { query: { repository } }, body })))
+  useGoing((body: TagChanges) => take(client.POST('/api/v1/tags', { params: { query: { repository } }, body })))
 
 export const useChangeSeal = (repository: string) =>
   useChange((body: Schemas['SealChange']) => nothing(client.POST('/api/v1/seal', { params: { query: { repository } }, body })))

@@ -69,7 +69,7 @@ export function FindPage() {
                     {about(p)}
                     {p.holder && p.holder !== p.digest && ` · named by ${p.holder.slice(7, 19)}`}
                     {p.since && <> · came <When at={p.since} /></>}
-                    {p.twins?.map((t) => <span key={t.repository + t.digest}> · same content as <Link component={Route} to={imagePlace(t.repository, t.digest)}>{t.repository}@{t.digest.slice(7, 19)}</Link>, whose manifest is written in another way</span>)}
+                    {p.twins?.map((t) => <span key={t.repository + t.digest}> · same content as <Link component={Route} underline="always" to={imagePlace(t.repository, t.digest)}>{t.repository}@{t.digest.slice(7, 19)}</Link>, whose manifest is written in another way</span>)}
                   </Typography>
                 )}
               </Box>

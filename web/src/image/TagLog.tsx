@@ -71,7 +71,7 @@ function PutBack({ repository, line, now }: { repository: string; line: TagMove;
   const change = useChangeTags(repository)
   return (
     <Ask
-      name="Put back" label={`Put ${line.tag} back to ${shorten(line.to!)}`} question={`Put ${line.tag} back to ${shorten(line.to!)}?`} action="Put it back" busy={change.isPending} error={change.error}
+      name="Put back" label={`Put back ${line.tag}, to ${shorten(line.to!)}`} question={`Put ${line.tag} back to ${shorten(line.to!)}?`} action="Put it back" busy={change.isPending} error={change.error}
       consequence={now ? `It points to ${shorten(now)} now; that image stays. Where somebody moves the tag meanwhile, nothing is changed.` : 'The tag is gone now, and is made again.'}
       onDo={(close) => change.mutate({ changes: [now ? { act: 'move', tag: line.tag, to: line.to!, if: now } : { act: 'add', tag: line.tag, to: line.to! }] }, { onSuccess: close })}
     />

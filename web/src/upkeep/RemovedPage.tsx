@@ -57,12 +57,12 @@ export function RemovedPage() {
                 <Box sx={{ minWidth: 0 }}>
                   <Typography sx={{ overflowWrap: 'anywhere' }}>
                     {whatWent(r)}
-                    {r.repository && r.kind !== 'repository' && <> of <Link component={Route} to={repositoryPlace(r.repository)}>{r.repository}</Link></>}
+                    {r.repository && r.kind !== 'repository' && <> of <Link component={Route} to={repositoryPlace(r.repository)} underline="always">{r.repository}</Link></>}
                   </Typography>
                   <Typography variant="body2" color="textSecondary" sx={{ overflowWrap: 'anywhere' }}>
                     by {r.by ?? 'nobody'}{r.reason && `: ${r.reason}`}
                     {['tag', 'manifest'].includes(r.kind) && !r.undone_at && (
-                      <> · <Link component="button" aria-expanded={open === r.id} onClick={() => setOpen(open === r.id ? undefined : r.id)}>{open === r.id ? 'less' : 'what went'}</Link></>
+                      <> · <Link component="button" underline="always" aria-expanded={open === r.id} onClick={() => setOpen(open === r.id ? undefined : r.id)}>{open === r.id ? 'less' : 'what went'}</Link></>
                     )}
                   </Typography>
                 </Box>

@@ -75,7 +75,7 @@ function RulesOf({ at, list }: { at: At; list: RuleList }) {
         <Box component="ol" sx={{ m: 0, pl: 3 }}>
           {list.rules.map((r) => (
             <Box key={r.number} component="li" sx={{ py: 0.25 }}>
-              <Box component="span" sx={{ fontFamily: mono, fontSize: '0.8125rem', overflowWrap: 'anywhere' }}>{r.use ? <>use: <Link component={Route} to={`/rules?list=${r.use}`}>{r.use}</Link></> : r.words}</Box>
+              <Box component="span" sx={{ fontFamily: mono, fontSize: '0.8125rem', overflowWrap: 'anywhere' }}>{r.use ? <>use: <Link component={Route} underline="always" to={`/rules?list=${r.use}`}>{r.use}</Link></> : r.words}</Box>
               {r.because && <Typography component="span" color="textSecondary"> — {r.because}</Typography>}
             </Box>
           ))}
