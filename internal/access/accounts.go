@@ -32,7 +32,7 @@ func (a *Access) MakeAccount(ctx context.Context, c Caller, n NewAccount) (recor
 		}
 	}
 	made := record.Account{Name: n.Name, Kind: n.Kind, Admin: n.Admin, Description: n.Description, CreatedBy: c.Account.Name}
-	if err := checkName("an account", n.Name); err != nil {
+	if err := CheckName("an account", n.Name); err != nil {
 		return made, err
 	}
 	if n.Password != "" {

@@ -1,6 +1,7 @@
 package access
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"strings"
@@ -44,7 +45,7 @@ func (a *Access) Arrive(ctx context.Context, n Newcomer) (Caller, error) {
 
 func (a *Access) newcomersAccount(ctx context.Context, n Newcomer) (record.Account, error) {
 	name, _, _ := strings.Cut(strings.ToLower(n.Named), "@")
-	if err := checkName("an account", name); err != nil {
+	if err := CheckName("an account", name); err != nil {
 		return record.Account{}, oci.Errorf(oci.CodeUnauthorized, "the company's login calls you %.60q in its claim %s, and that is no name for an account here; whoever runs the registry can name another claim", n.Named, n.Claim)
 	}
 	made := record.Account{Name: name, Kind: record.Person, Description: n.About, Issuer: n.Issuer, Subject: n.Subject}
@@ -69,7 +70,7 @@ func (a *Access) keepCompanyGroups(ctx context.Context, account record.Account, 
 		}
 		return tx.Log(record.Event{
 			Kind: record.EventGroupChanged, Account: account.Name, Subject: "account " + account.Name,
-			Detail: "in groups by the company's login: " + listed(names, "none"),
+			Detail: "in groups by the company's login: " + cmp.Or(strings.Join(names, ", "), "none"),
 		})
 	})
 }

@@ -13,7 +13,7 @@ func (a *Access) MakeGroup(ctx context.Context, c Caller, name, description, cla
 	if err := a.Admin(c, "make groups"); err != nil {
 		return made, err
 	}
-	if err := checkName("a group", name); err != nil {
+	if err := CheckName("a group", name); err != nil {
 		return made, err
 	}
 	e := c.Event(record.EventGroupMade)

@@ -178,8 +178,8 @@ var accountName = regexp.MustCompile(`^[a-z0-9]([a-z0-9._-]{0,62}[a-z0-9])?$`)
 // reservedNames mean something where an account's name may stand.
 var reservedNames = []string{"token", "nobody"}
 
-// checkName fails where a name is none for what it is to name.
-func checkName(what, name string) error {
+// CheckName fails where a name is none for what it is to name.
+func CheckName(what, name string) error {
 	if !accountName.MatchString(name) || slices.Contains(reservedNames, name) {
 		return oci.Errorf(oci.CodeNameInvalid, "%q is no name for %s: up to 64 small letters, digits, '.', '_' and '-', beginning and ending with a letter or digit", name, what)
 	}

@@ -79,7 +79,7 @@ func (a *Access) MakeIdentityRule(ctx context.Context, c Caller, r record.Identi
 	if err := a.lasting(c, "make identity rules"); err != nil {
 		return err
 	}
-	if err := checkName("an identity rule", r.Name); err != nil {
+	if err := CheckName("an identity rule", r.Name); err != nil {
 		return err
 	}
 	found, err := a.account(account)

@@ -44,6 +44,9 @@ func (r Removing) by(c Caller) record.Actor {
 // judgedTries is how often seals are looked at again where they change meanwhile.
 const judgedTries = 5
 
+// staying runs a change by which no place goes.
+func staying(do func(seals.Leave) error) error { return do(seals.Leave{}) }
+
 // leaving runs a change by which a place goes, or is called otherwise, once no tag in it
 // was found to be sealed; an admin may go over seals, which the event tells of.
 func (a *Access) leaving(ctx context.Context, c Caller, in record.Repository, over string, e *record.Event) func(do func(seals.Leave) error) error {
@@ -78,18 +81,9 @@ func (a *Access) sealedInWords(place oci.Name, judged seals.Judged, err error) e
 	if !errors.As(err, &sealed) {
 		return err
 	}
-	said := "the tag " + string(sealed.Tag.Name) + " of " + string(sealed.Repository) + " is sealed: " + a.WhySealed(sealed)
+	more := ""
 	if judged.Count > 1 {
-		said += fmt.Sprintf(", and %d more tags there", judged.Count-1)
+		more = fmt.Sprintf(", and %d more tags there", judged.Count-1)
 	}
-	return &oci.Error{Code: oci.CodeDenied, Message: said + ". So " + string(place) + " stays as it is; unseal them first, or ask a registry admin, who can go over seals with a reason"}
-}
-
-// WhySealed says by which rule a tag is sealed, or by whom.
-func (a *Access) WhySealed(s *seals.Sealed) string {
-	if !s.ByHand() {
-		return s.Verdict.String()
-	}
-	by, _ := a.records.Rights().Account(s.Tag.SealedBy)
-	return seals.ByHand(by.Name, s.Tag.SealReason)
+	return oci.Errorf(oci.CodeDenied, "%s: %s%s. So %s stays as it is; unseal them first, or ask a registry admin, who can go over seals with a reason", sealed, a.records.WhySealed(sealed), more, place)
 }

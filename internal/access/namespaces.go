@@ -103,9 +103,9 @@ func (a *Access) ChangeNamespace(ctx context.Context, c Caller, name string, cha
 	}
 	e := c.PlaceEvent(record.EventNamespaceChanged, oci.Name(name))
 	e.Detail = strings.Join(said, ", ")
-	leave := func(do func(seals.Leave) error) error { return do(seals.Leave{}) }
-	if change.Rename != nil {
-		leave = a.leaving(ctx, c, record.Repository{NamespaceID: n.ID, Name: oci.Name(name)}, change.OverSeals, &e)
+	leave := a.leaving(ctx, c, record.Repository{NamespaceID: n.ID, Name: oci.Name(name)}, change.OverSeals, &e)
+	if change.Rename == nil {
+		leave = staying
 	}
 	err = leave(func(l seals.Leave) error {
 		return a.onNamespace(ctx, c, e, n, func(tx *record.Tx, now record.Namespace) error {

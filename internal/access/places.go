@@ -124,8 +124,5 @@ func checkWindow(window time.Duration) error {
 }
 
 func sayWindow(window time.Duration) string {
-	if window == 0 {
-		return "as the registry has it"
-	}
-	return rule.Span(window).String()
+	return map[bool]string{true: "as the registry has it", false: rule.Span(window).String()}[window == 0]
 }

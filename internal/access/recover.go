@@ -48,7 +48,7 @@ func (a *Access) MakeFirstAdmin(ctx context.Context, password string) error {
 // enables it and makes it a registry admin where that is missing: for whoever has
 // the machine, and with it everything. Its logins and sessions end.
 func (a *Access) LetIn(ctx context.Context, name, hash string) error {
-	if err := checkName("an account", name); err != nil {
+	if err := CheckName("an account", name); err != nil {
 		return err
 	}
 	return a.records.Update(ctx, "recover-admin", func(tx *record.Tx) error {

@@ -117,9 +117,9 @@ func (a *Access) ChangeRepository(ctx context.Context, c Caller, name string, ch
 	}
 	e := c.RepositoryEvent(record.EventRepositoryChanged, r.Name)
 	e.Detail = strings.Join(said, ", ")
-	leave := func(do func(seals.Leave) error) error { return do(seals.Leave{}) }
-	if change.Rename != nil {
-		leave = a.leaving(ctx, c, r, change.OverSeals, &e)
+	leave := a.leaving(ctx, c, r, change.OverSeals, &e)
+	if change.Rename == nil {
+		leave = staying
 	}
 	err = leave(func(l seals.Leave) error {
 		return a.onRepository(ctx, c, e, r, func(tx *record.Tx, now record.Repository) error {

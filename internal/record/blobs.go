@@ -8,6 +8,7 @@ import (
 	"gorm.io/gorm/clause"
 
 	"warthesis/internal/oci"
+	"warthesis/internal/record/edges"
 )
 
 // Blob is content that a store has, by digest. A row vouches for the file at its
@@ -209,7 +210,7 @@ func (tx *Tx) EndHolding(repository Repository, digest oci.Digest, by Actor) err
 	if err != nil {
 		return err
 	}
-	removal, err := tx.remove(RemovalOfBlob, repository, string(digest), by)
+	removal, err := tx.BeginRemoval(RemovalOfBlob, repository, string(digest), by)
 	if err != nil {
 		return err
 	}
@@ -224,6 +225,6 @@ func (v View) Namers(repository int64, digest oci.Digest, relations []oci.Relati
 	var namers []oci.Digest
 	return namers, v.db.Table("edges").Distinct("manifests.digest").
 		Joins("JOIN manifests ON manifests.id = edges.manifest_id AND manifests.state = ?", StateLive).
-		Where("edges.content_id = (SELECT id FROM contents WHERE digest = ?) AND edges.repository_id = ? AND edges.relation IN ?", digest, repository, relationNumbers(relations)).
+		Where("edges.content_id = (SELECT id FROM contents WHERE digest = ?) AND edges.repository_id = ? AND edges.relation IN ?", digest, repository, edges.Numbers(relations)).
 		Order("manifests.digest").Limit(limit).Pluck("manifests.digest", &namers).Error
 }

@@ -8,6 +8,7 @@ import (
 	"gorm.io/gorm/clause"
 
 	"warthesis/internal/oci"
+	"warthesis/internal/record/edges"
 	"warthesis/internal/record/find"
 	"warthesis/internal/record/seals"
 	"warthesis/internal/rule"
@@ -246,7 +247,7 @@ const nameEnd = "~"
 
 // Find looks for what somebody may see.
 func (v View) Find(seen Seen) find.Finder {
-	return find.Finder{DB: v.db, Seen: seen.condition(), Everything: seen.Everything, Relation: relationSQL}
+	return find.Finder{DB: v.db, Seen: seen.condition(), Everything: seen.Everything, Relation: edges.SQL}
 }
 
 // Referrers returns up to limit live manifests of the repository that refer to

@@ -7,6 +7,7 @@ import (
 	"gorm.io/gorm/clause"
 
 	"warthesis/internal/oci"
+	"warthesis/internal/record/edges"
 )
 
 // State is where in its life a manifest is.
@@ -95,7 +96,7 @@ func (v View) Manifests(repository int64, digests []oci.Digest) (map[oci.Digest]
 // there came again; one that was deleted is live again. The caller fills what
 // describes it, has recorded its document in this change, and has seen all that it
 // names; when it has moved the tags, it calls SettleTags.
-func (tx *Tx) KeepManifest(repository Repository, m Manifest, document Blob, edges []oci.Edge) (Manifest, error) {
+func (tx *Tx) KeepManifest(repository Repository, m Manifest, document Blob, named []oci.Edge) (Manifest, error) {
 	tx.forget = append(tx.forget, func(c *cache) { c.manifests.Remove(contentKey{repository.ID, m.Digest}) })
 	if err := tx.touchRepository(repository); err != nil {
 		return m, err
@@ -111,7 +112,7 @@ func (tx *Tx) KeepManifest(repository Repository, m Manifest, document Blob, edg
 		return m, insert.Error
 	}
 	if insert.RowsAffected > 0 {
-		return m, tx.keepEdges(m, edges)
+		return m, edges.Keep(tx.db, m.ID, m.RepositoryID, named)
 	}
 	there, err := one[Manifest](manifestRows(tx.db).Where("manifests.repository_id = ? AND manifests.digest = ?", repository.ID, m.Digest))
 	if err != nil {

@@ -149,7 +149,7 @@ func (tx *Tx) RemoveNamespace(n Namespace, by Actor, l seals.Leave) (removal int
 	if err := tx.mayLeave(Repository{NamespaceID: n.ID}, l); err != nil {
 		return 0, err
 	}
-	removal, err = tx.remove(RemovalOfNamespace, Repository{NamespaceID: n.ID}, n.Name, by)
+	removal, err = tx.BeginRemoval(RemovalOfNamespace, Repository{NamespaceID: n.ID}, n.Name, by)
 	if err := errors.Join(err, tx.namespaceMoves(n)); err != nil {
 		return 0, err
 	}
@@ -163,7 +163,7 @@ func (tx *Tx) RemoveRepository(r Repository, by Actor, l seals.Leave) (removal i
 		return 0, err
 	}
 	tx.repositoryMoves(r)
-	removal, err = tx.remove(RemovalOfRepository, r, string(r.Name), by)
+	removal, err = tx.BeginRemoval(RemovalOfRepository, r, string(r.Name), by)
 	if err != nil {
 		return 0, err
 	}

@@ -14,6 +14,7 @@ import (
 
 	"warthesis/internal/oci"
 	"warthesis/internal/record/schema"
+	"warthesis/internal/record/unheld"
 )
 
 // The counts of a namespace are kept by each change of a holding, and must be what
@@ -115,13 +116,13 @@ func TestWhatNothingNamesIsFound(t *testing.T) {
 	}))
 	clk.MoveTo(clk.Now().Add(time.Hour))
 	view := s.View(ctx)
-	found, err := view.UnnamedHoldings(int64(time.Hour), HoldingKey{}, 10)
+	found, err := view.Unheld().Holdings(int64(time.Hour), unheld.Key{}, 10)
 	require.NoError(t, err)
-	assert.Equal(t, []HoldingKey{{r.ID, unnamed.ContentID}}, found)
-	found, err = view.UnnamedHoldings(0, HoldingKey{}, 10)
+	assert.Equal(t, []unheld.Key{{RepositoryID: r.ID, ContentID: unnamed.ContentID}}, found)
+	found, err = view.Unheld().Holdings(0, unheld.Key{}, 10)
 	require.NoError(t, err)
 	assert.Empty(t, found, "what was touched meanwhile stays")
-	free, err := view.FreeBlobs(int64(time.Hour), 0, 10)
+	free, err := view.Unheld().Blobs(int64(time.Hour), 0, 10)
 	require.NoError(t, err)
 	b, err := view.Blob(digestOf("free"))
 	require.NoError(t, err)
@@ -168,12 +169,12 @@ func BenchmarkAMillionBlobs(b *testing.B) {
 	b.Run("unheld", func(b *testing.B) {
 		for b.Loop() {
 			began := time.Now()
-			_, err := s.View(ctx).UnnamedHoldings(math.MaxInt64, HoldingKey{}, blobs)
+			_, err := s.View(ctx).Unheld().Holdings(math.MaxInt64, unheld.Key{}, blobs)
 			if err != nil {
 				b.Fatal(err)
 			}
 			holdings := time.Since(began)
-			free, err := s.View(ctx).FreeBlobs(math.MaxInt64, 0, blobs)
+			free, err := s.View(ctx).Unheld().Blobs(math.MaxInt64, 0, blobs)
 			if err != nil || len(free) == 0 {
 				b.Fatal(err, len(free))
 			}

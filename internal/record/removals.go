@@ -4,6 +4,7 @@ import (
 	"warthesis/internal/record/diffids"
 	"warthesis/internal/record/runs"
 	"warthesis/internal/record/taglog"
+	"warthesis/internal/record/unheld"
 )
 
 // Actor is who does something, for the logs.
@@ -52,14 +53,9 @@ type Removal struct {
 	UndoneBy int64
 }
 
-// BeginRemoval begins a removal of tags or manifests of a repository; name says what goes.
+// BeginRemoval records a removal in a repository or, of a namespace, in a repository that has
+// only the namespace's ID, and returns its ID; name says what goes.
 func (tx *Tx) BeginRemoval(kind RemovalKind, in Repository, name string, by Actor) (id int64, err error) {
-	return tx.remove(kind, in, name, by)
-}
-
-// remove records a removal in a repository or, of a namespace, in a repository that has
-// only the namespace's ID, and returns its ID.
-func (tx *Tx) remove(kind RemovalKind, in Repository, name string, by Actor) (id int64, err error) {
 	return id, tx.db.Raw(`INSERT INTO removals (kind, namespace_id, repository_id, name, removed_at, removed_served, removed_by, token, reason)
 		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING id`, kind, in.NamespaceID, in.ID, name, tx.Now(), tx.Served(), by.Account, by.Token, by.Reason).Scan(&id).Error
 }
@@ -73,6 +69,9 @@ func (tx *Tx) undo(removal int64, by Actor) error {
 func (v View) TagLog(repository int64) taglog.Log {
 	return taglog.Log{DB: v.db, RepositoryID: repository}
 }
+
+// Unheld finds what nothing needs any more.
+func (v View) Unheld() unheld.Records { return unheld.Records{DB: v.db} }
 
 // DiffIDs are the digests that layers have when they are unpacked.
 func (v View) DiffIDs() diffids.IDs { return diffids.IDs{DB: v.db} }

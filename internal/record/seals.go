@@ -15,6 +15,15 @@ func (v View) RuleLists() rulelists.Lists {
 	return rulelists.Lists{DB: v.db, Known: v.rules.known(), Touch: v.rules.touch}
 }
 
+// WhySealed says by which rule a tag is sealed, or by whom.
+func (s *Store) WhySealed(sealed *seals.Sealed) string {
+	if !sealed.ByHand() {
+		return sealed.Verdict.String()
+	}
+	by, _ := s.Rights().Account(sealed.Tag.SealedBy)
+	return seals.ByHand(by.Name, sealed.Tag.SealReason)
+}
+
 // ruleView is what a view knows of rules: those that were read, and the versions of lists.
 type ruleView struct {
 	read  *seals.Compiled

@@ -4,8 +4,6 @@ import (
 	"errors"
 	"time"
 
-	"gorm.io/gorm"
-
 	"warthesis/internal/oci"
 	"warthesis/internal/record/removals"
 	"warthesis/internal/record/taglog"
@@ -14,29 +12,13 @@ import (
 // Removals are what was removed.
 func (v View) Removals() removals.Records { return removals.Records{DB: v.db} }
 
-// SeesRemovals is who asks for removals: which ones it could undo.
-type SeesRemovals struct {
-	// All is who may undo everything, Curates who may in every repository.
-	All, Curates bool
-	Account      int64
-}
+// SeesRemovals is who asks for removals.
+type SeesRemovals = removals.Sees
 
 // ListRemovals returns a page of the removals that somebody could undo; the filter's Seen
 // is set here.
 func (v View) ListRemovals(f removals.Filter, by SeesRemovals) ([]removals.Row, error) {
-	switch {
-	case by.All:
-		f.Seen = gorm.Expr("1")
-	case by.Curates:
-		f.Seen = gorm.Expr("namespaces.removed_at = 0 AND removals.kind NOT IN ('namespace', 'repository') AND repositories.removed_at = 0")
-	default:
-		f.Seen = gorm.Expr(`namespaces.removed_at = 0 AND (removals.kind = 'repository'
-			AND removals.namespace_id IN (SELECT namespace_id FROM grants WHERE role = 'owner' AND namespace_id <> 0 AND (`+memberSQL+`))
-			OR removals.kind NOT IN ('namespace', 'repository') AND repositories.removed_at = 0 AND (
-			removals.namespace_id IN (SELECT namespace_id FROM grants WHERE role IN ('curator', 'owner') AND namespace_id <> 0 AND (`+memberSQL+`))
-			OR removals.repository_id IN (SELECT repository_id FROM grants WHERE role IN ('curator', 'owner') AND repository_id <> 0 AND (`+memberSQL+`))))`,
-			by.Account, by.Account, by.Account, by.Account, by.Account, by.Account)
-	}
+	f.Seen = by.Condition(memberSQL)
 	return v.Removals().List(f)
 }
 

@@ -106,10 +106,4 @@ func (r *Registry) behind(ctx context.Context, in record.Repository, tag oci.Tag
 }
 
 // WhySealed says by which rule a tag is sealed, or by whom.
-func (r *Registry) WhySealed(s *seals.Sealed) string {
-	if !s.ByHand() {
-		return s.Verdict.String()
-	}
-	by, _ := r.records.Rights().Account(s.Tag.SealedBy)
-	return seals.ByHand(by.Name, s.Tag.SealReason)
-}
+func (r *Registry) WhySealed(s *seals.Sealed) string { return r.records.WhySealed(s) }

@@ -62,6 +62,11 @@ func (u *Upkeep) PreviewRules(ctx context.Context, c access.Caller, at At, words
 	if err != nil {
 		return Preview{}, err
 	}
+	end, err := u.look()
+	if err != nil {
+		return Preview{}, err
+	}
+	defer end()
 	view, k := u.Records.View(ctx), with.Key
 	repositories, err := view.RepositoriesIn(k.NamespaceID, k.RepositoryID, previewRepositories+1)
 	if err != nil {

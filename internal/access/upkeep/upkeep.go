@@ -3,8 +3,11 @@
 package upkeep
 
 import (
+	"sync/atomic"
+
 	"warthesis/internal/access"
 	"warthesis/internal/clock"
+	"warthesis/internal/oci"
 	"warthesis/internal/record"
 )
 
@@ -13,4 +16,19 @@ type Upkeep struct {
 	Access  *access.Access
 	Records *record.Store
 	Clock   clock.Clock
+
+	// looking are the previews that go on: each reads very many tags.
+	looking atomic.Int32
+}
+
+// mostPreviews is how many previews go on at once.
+const mostPreviews = 2
+
+// look lets a preview begin, and returns how it ends; with too many it fails.
+func (u *Upkeep) look() (end func(), err error) {
+	if u.looking.Add(1) > mostPreviews {
+		u.looking.Add(-1)
+		return nil, oci.Errorf(oci.CodeTooManyRequests, "%d previews go on already; try again in a moment", mostPreviews)
+	}
+	return func() { u.looking.Add(-1) }, nil
 }

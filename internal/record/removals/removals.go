@@ -69,6 +69,31 @@ type Filter struct {
 	Seen clause.Expr
 }
 
+// Sees is who asks for removals: which ones it could undo.
+type Sees struct {
+	// All is who may undo everything, Curates who may in every repository.
+	All, Curates bool
+	Account      int64
+}
+
+// Condition is what holds of the removals that somebody could undo. member is the condition
+// on grants of an account, which it takes twice.
+func (s Sees) Condition(member string) clause.Expr {
+	const contents = "removals.kind NOT IN ('namespace', 'repository') AND repositories.removed_at = 0"
+	switch {
+	case s.All:
+		return gorm.Expr("1")
+	case s.Curates:
+		return gorm.Expr("namespaces.removed_at = 0 AND " + contents)
+	}
+	a := s.Account
+	return gorm.Expr(`namespaces.removed_at = 0 AND (removals.kind = 'repository'
+		AND removals.namespace_id IN (SELECT namespace_id FROM grants WHERE role = 'owner' AND namespace_id <> 0 AND (`+member+`))
+		OR `+contents+` AND (
+		removals.namespace_id IN (SELECT namespace_id FROM grants WHERE role IN ('curator', 'owner') AND namespace_id <> 0 AND (`+member+`))
+		OR removals.repository_id IN (SELECT repository_id FROM grants WHERE role IN ('curator', 'owner') AND repository_id <> 0 AND (`+member+`))))`, a, a, a, a, a, a)
+}
+
 const rowSQL = `removals.*, coalesce(namespaces.name, '') AS namespace, coalesce(repositories.name, '') AS repository,
 	coalesce(namespaces.removed_at <> 0, 0) AS namespace_gone, coalesce(repositories.removed_at <> 0, 0) AS repository_gone, coalesce(namespaces.restore_window, 0) AS "window",
 	(SELECT count(*) FROM tags WHERE tags.removal_id = removals.id) AS tags,

@@ -13,7 +13,7 @@ export interface At {
 }
 
 export const useRules = (at: At) =>
-  useQuery({ queryKey: ['rules', at], queryFn: () => take(client.GET('/api/v1/rules', { params: { query: at } })), placeholderData: keepPreviousData })
+  useQuery({ queryKey: ['rules', at], queryFn: () => take(client.GET('/api/v1/rules', { params: { query: at } })), placeholderData: keepPreviousData, retry: false })
 
 export const useRuleLists = (enabled: boolean) =>
   useQuery({ queryKey: ['rule-lists'], queryFn: () => take(client.GET('/api/v1/rule-lists')), enabled })

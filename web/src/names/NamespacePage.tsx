@@ -11,6 +11,7 @@ import { may, useMe } from '../api/session'
 import { Size, When } from '../parts/Amounts'
 import { useListView } from '../parts/Filter'
 import { Field, Restore, SaveForm, Section } from '../parts/Forms'
+import { Links } from './RepositorySettings'
 import { RemovePlace } from '../parts/RemovePlace'
 import { sayRemoved } from '../parts/Undo'
 import { Page } from '../parts/Page'
@@ -144,6 +145,9 @@ function SettingsForm({ namespace, admin }: { namespace: Namespace; admin: boole
             <FormControlLabel label="Write each pull into the audit log" control={<Checkbox size="small" checked={logPulls} onChange={(e) => setLogPulls(e.target.checked)} />} />
           </Box>
         </SaveForm>
+      </Section>
+      <Section title="Rules and removals">
+        <Links place={namespace.name} />
       </Section>
       <Section title="Remove">
         <Box sx={{ display: 'flex', alignItems: 'center', gap: 2 }}>

@@ -1,6 +1,6 @@
-import { Box, Typography } from '@mui/material'
+import { Box, Link, Typography } from '@mui/material'
 import { useState } from 'react'
-import { useNavigate } from 'react-router'
+import { Link as Route, useNavigate } from 'react-router'
 import { repositoryPlace } from '../api/addresses'
 import type { Schemas } from '../api/client'
 import { useChangeRepository, useRemoveRepository } from '../api/repositories'
@@ -34,6 +34,9 @@ export function RepositorySettings({ repository }: { repository: Repository }) {
           <Field label="Labels" value={labels} onChange={setLabels} hint="name=value, one a line" multiline />
         </SaveForm>
       </Section>
+      <Section title="Rules and removals">
+        <Links place={repository.name} />
+      </Section>
       <Section title="Remove">
         <Box sx={{ display: 'flex', alignItems: 'center', gap: 2 }}>
           <Typography sx={{ flex: 1 }}>All its images leave at once for everybody. You can restore it under the same address.</Typography>
@@ -49,6 +52,16 @@ export function RepositorySettings({ repository }: { repository: Repository }) {
         </Box>
       </Section>
     </>
+  )
+}
+
+// Links lead to the rules of a place, and to what was removed there.
+export function Links({ place }: { place: string }) {
+  return (
+    <Box sx={{ display: 'flex', gap: 3 }}>
+      <Link component={Route} to={`/rules?place=${place}`}>Which tags are sealed by rules of {place}</Link>
+      <Link component={Route} to={`/removed?in=${place}`}>What was removed in {place}, and the way back</Link>
+    </Box>
   )
 }
 

@@ -41,7 +41,7 @@ export function whenText(at: Date, now: Date): string {
 // leftText says how long it is to a time, exactly enough to plan by.
 export function leftText(until: Date, now: Date): string {
   const hours = (until.getTime() - now.getTime()) / 3_600_000
-  const [n, unit] = hours >= 47 ? [Math.round(hours / 24), 'day'] : hours >= 1 ? [Math.round(hours), 'hour'] : [Math.max(1, Math.round(hours * 60)), 'minute']
+  const [n, unit] = hours >= 46 ? [Math.floor(hours / 24 + 0.1), 'day'] : hours >= 0.9 ? [Math.floor(hours + 0.1), 'hour'] : [Math.max(1, Math.round(hours * 60)), 'minute']
   return n === 1 ? `1 ${unit}` : `${n} ${unit}s`
 }
 

@@ -1,4 +1,4 @@
-import { Box, Checkbox, FormControlLabel, Typography } from '@mui/material'
+import { Box, Button, Checkbox, FormControlLabel, Typography } from '@mui/material'
 import { useState } from 'react'
 import { type IdentityRule, useIdentityRules, useMakeIdentityRule, useRemoveIdentityRule, useRotateKeys } from '../api/identity'
 import { useChangeSettings, useSettings } from '../api/service'
@@ -32,7 +32,7 @@ function Namespaces({ admin }: { admin: boolean }) {
   const now = settings.data
   const set = (to: Partial<typeof now>) => change.mutate({ ...now, ...to })
   return (
-    <Section title="Who makes namespaces">
+    <Section title="Who makes namespaces, and for how long removals can be undone">
       <Box sx={{ display: 'grid' }}>
         <FormControlLabel
           label="Every person may make namespaces, and then owns them; not registry admins alone"
@@ -43,9 +43,27 @@ function Namespaces({ admin }: { admin: boolean }) {
           control={<Checkbox size="small" checked={now.push_makes_namespaces} disabled={!admin || change.isPending} onChange={(e) => set({ push_makes_namespaces: e.target.checked })} />}
         />
       </Box>
+      <Window key={now.restore_window} now={now.restore_window ?? ''} admin={admin} busy={change.isPending} onSave={(restore_window) => set({ restore_window })} />
       {!admin && <Typography variant="body2" color="textSecondary">Changing this takes a registry admin.</Typography>}
       <Said error={change.error} />
     </Section>
+  )
+}
+
+// Window is for how long what was removed can come back.
+function Window({ now, admin, busy, onSave }: { now: string; admin: boolean; busy: boolean; onSave: (to: string) => void }) {
+  const [window, setWindow] = useState(now)
+  return (
+    <Box
+      component="form" sx={{ display: 'flex', gap: 2, alignItems: 'start', mt: 1.5 }}
+      onSubmit={(e) => {
+        e.preventDefault()
+        onSave(window)
+      }}
+    >
+      <Field label="Removals can be undone for" value={window} onChange={setWindow} hint="as in 14d or 12h; namespaces may have less" width={260} />
+      {admin && <Button type="submit" variant="outlined" size="small" disabled={busy || window === now} sx={{ mt: 0.5 }}>Save</Button>}
+    </Box>
   )
 }
 

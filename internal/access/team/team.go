@@ -1,37 +1,40 @@
-package access
+// Package team makes what a new team needs, in one step.
+package team
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"slices"
 	"strings"
 
+	"warthesis/internal/access"
 	"warthesis/internal/oci"
 	"warthesis/internal/record"
 )
 
-// Team makes a namespace, a group of its people and the roles between them, in one step.
-func (a *Access) Team(ctx context.Context, c Caller, name, description string, owners, writers []string) error {
+// Make makes a namespace, a group of its people and the roles between them, in one step.
+func Make(ctx context.Context, a *access.Access, c access.Caller, name, description string, owners, writers []string) error {
 	if err := a.Admin(c, "make teams"); err != nil {
 		return err
 	}
-	if _, err := CheckNamespace(name); err != nil {
+	if _, err := access.CheckNamespace(name); err != nil {
 		return err
 	}
-	if err := checkName("a group", name); err != nil {
+	if err := access.CheckName("a group", name); err != nil {
 		return err
 	}
 	var ids []int64
 	for _, account := range slices.Concat(owners, writers) {
-		found, err := a.account(account)
+		found, err := a.As(ctx, account)
 		if err != nil {
 			return err
 		}
-		ids = append(ids, found.ID)
+		ids = append(ids, found.Account.ID)
 	}
 	e := c.PlaceEvent(record.EventNamespaceMade, oci.Name(name))
-	e.Detail = fmt.Sprintf("with the group %s (writer); owners: %s; others: %s", name, listed(owners, "nobody"), listed(writers, "nobody"))
+	e.Detail = fmt.Sprintf("with the group %s (writer); owners: %s; others: %s", name, cmp.Or(strings.Join(owners, ", "), "nobody"), cmp.Or(strings.Join(writers, ", "), "nobody"))
 	err := a.ChangeIn(ctx, c, e, func(tx *record.Tx) (in record.Event, err error) {
 		namespace, err := tx.MakeNamespace(record.Namespace{Name: name, Description: description, PushMakes: record.Writer})
 		if err != nil {
@@ -66,12 +69,4 @@ func (a *Access) Team(ctx context.Context, c Caller, name, description string, o
 		return oci.Errorf(oci.CodeInUse, "there is a namespace or a group %s already", name)
 	}
 	return err
-}
-
-// listed names things in a sentence, with a word for none of them.
-func listed(names []string, none string) string {
-	if len(names) == 0 {
-		return none
-	}
-	return strings.Join(names, ", ")
 }
