@@ -64,10 +64,10 @@ func (a *Access) leaving(ctx context.Context, c Caller, in record.Repository, ov
 				return err
 			}
 			err = do(seals.Leave{Judged: judged})
-			if errors.Is(err, seals.ErrJudgeAgain) && try < judgedTries {
+			switch again := errors.Is(err, seals.ErrJudgeAgain); {
+			case again && try < judgedTries:
 				continue
-			}
-			if errors.Is(err, seals.ErrJudgeAgain) {
+			case again:
 				return oci.Errorf(oci.CodeTooManyRequests, "the rules or the repositories of %s change all the time; try again when they rest", in.Name)
 			}
 			return a.sealedInWords(in.Name, judged, err)
