@@ -65,6 +65,8 @@ type rightsRoute struct {
 	done int
 	// unknown is the status for who may not know of the repository; 404 where left out.
 	unknown int
+	// prepared routes ask about what is made in the repository first.
+	prepared bool
 }
 
 func path(format string) func(*rightsWorld, string) string {
@@ -145,20 +147,20 @@ var rightsRoutes = []rightsRoute{
 		return "/api/v1/image?repository=" + repository + "&digest=" + w.put(repository, "going", w.fresh()).String()
 	}, done: 200},
 	{says: "see what was removed", door: managementDoor, need: aLogin, method: "GET", path: path("/api/v1/removals?place={repository}"), done: 200},
-	{says: "see what went by a removal", door: managementDoor, need: toDelete, method: "GET", path: func(w *rightsWorld, repository string) string {
+	{says: "see what went by a removal", prepared: true, door: managementDoor, need: toDelete, method: "GET", path: func(w *rightsWorld, repository string) string {
 		return fmt.Sprint("/api/v1/removals/", w.remove(repository))
 	}, done: 200},
-	{says: "undo a removal", door: managementDoor, need: toDelete, method: "POST", path: func(w *rightsWorld, repository string) string {
+	{says: "undo a removal", prepared: true, door: managementDoor, need: toDelete, method: "POST", path: func(w *rightsWorld, repository string) string {
 		return fmt.Sprint("/api/v1/removals/", w.remove(repository), "/undo")
 	}, body: text("{}"), done: 200},
-	{says: "seal a tag by hand", door: managementDoor, need: toPushAndDelete, method: "POST", path: path("/api/v1/seal?repository={repository}"),
+	{says: "seal a tag by hand", prepared: true, door: managementDoor, need: toPushAndDelete, method: "POST", path: path("/api/v1/seal?repository={repository}"),
 		body: func(w *rightsWorld, repository string) string {
 			w.number++
 			tag := fmt.Sprint("sealed", w.number)
 			w.put(repository, tag, w.raw)
 			return fmt.Sprintf(`{"tag":%q,"seal":true,"reason":"x"}`, tag)
 		}, done: 204},
-	{says: "take a seal away", door: managementDoor, need: toManage, method: "POST", path: path("/api/v1/seal?repository={repository}"),
+	{says: "take a seal away", prepared: true, door: managementDoor, need: toManage, method: "POST", path: path("/api/v1/seal?repository={repository}"),
 		body: func(w *rightsWorld, repository string) string {
 			w.number++
 			tag := fmt.Sprint("sealed", w.number)
@@ -463,7 +465,7 @@ func TestNobodyLearnsOfARepositoryThatIsNotTheirs(t *testing.T) {
 	w := newRightsWorld(t)
 	foreign := w.authorization["foreign account"]
 	for _, r := range rightsRoutes {
-		if r.need < toCheck || r.need > toManage || strings.HasPrefix(r.says, "remove") || strings.HasPrefix(r.says, "make") || strings.HasPrefix(r.says, "delete") {
+		if r.need < toCheck || r.need > toManage || r.prepared || strings.HasPrefix(r.says, "remove") || strings.HasPrefix(r.says, "make") || strings.HasPrefix(r.says, "delete") {
 			continue
 		}
 		there, answer := w.ask(r, foreign, "closed/app")
@@ -479,6 +481,14 @@ func TestNobodyLearnsOfARepositoryThatIsNotTheirs(t *testing.T) {
 	require.Equal(t, http.StatusOK, answer.StatusCode)
 	assert.NotContains(t, string(raw), "closed/app")
 	assert.Contains(t, string(raw), "open/app")
+	hidden := w.remove("closed/app")
+	for _, act := range []struct{ method, path string }{{http.MethodGet, ""}, {http.MethodPost, "/undo"}} {
+		ask := func(id int64) string {
+			answer, raw := w.s.Do(act.method, fmt.Sprintf("/api/v1/removals/%d%s", id, act.path), strings.NewReader("{}"), "Authorization", foreign, "Content-Type", "application/json")
+			return fmt.Sprint(answer.StatusCode, strings.ReplaceAll(string(raw), fmt.Sprint(id), "N"))
+		}
+		assert.Equal(t, ask(999_999), ask(hidden), "a removal in a hidden repository, and none")
+	}
 	for _, list := range []string{"/api/v1/repositories", "/api/v1/namespaces", "/api/v1/find?q=" + w.manifest.Encoded(), "/api/v1/find?q=app"} {
 		_, raw = w.s.Do(http.MethodGet, list, nil, "Authorization", foreign)
 		assert.NotContains(t, string(raw), "closed", list)

@@ -19,8 +19,6 @@ type Removing struct {
 	OverSeals string
 }
 
-const mostReason = 500
-
 // CheckReason refuses a reason that is too long and, where it must be there, an empty one.
 func CheckReason(reason string, must bool) error {
 	switch {

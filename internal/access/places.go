@@ -32,6 +32,7 @@ const (
 	mostDescription = 2000
 	mostLabels      = 64
 	mostLabel       = 256
+	mostReason      = 500
 )
 
 func (p PlaceChange) check() error {

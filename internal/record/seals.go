@@ -3,7 +3,6 @@ package record
 import (
 	"context"
 	"errors"
-	"log/slog"
 
 	"warthesis/internal/oci"
 	"warthesis/internal/record/rulelists"
@@ -12,7 +11,7 @@ import (
 
 // RuleLists are the lists of rules.
 func (v View) RuleLists() rulelists.Lists {
-	return rulelists.Lists{DB: v.db, Known: v.rules.known(), Touch: v.rules.touch}
+	return rulelists.Lists{DB: v.db, Known: v.rules.Known(), Touch: v.rules.Touch}
 }
 
 // WhySealed says by which rule a tag is sealed, or by whom.
@@ -24,51 +23,13 @@ func (s *Store) WhySealed(sealed *seals.Sealed) string {
 	return seals.ByHand(by.Name, sealed.Tag.SealReason)
 }
 
-// ruleView is what a view knows of rules: those that were read, and the versions of lists.
-type ruleView struct {
-	read  *seals.Compiled
-	known func() *rulelists.Known
-	touch func()
-}
-
-// rulesOfReaders is what readers know of rules.
-func (s *Store) rulesOfReaders() ruleView {
-	return ruleView{s.sealing, s.rules.Load, func() { panic("a list of rules was changed outside a change") }}
-}
-
-// rulesOfChanges is what changes know of rules: what readers do, until one of their group has
-// changed a list.
-func (s *Store) rulesOfChanges() ruleView {
-	known := func() *rulelists.Known {
-		if s.rulesTouched {
-			return nil
-		}
-		return s.rules.Load()
-	}
-	return ruleView{s.sealing, known, func() { s.rulesTouched = true }}
-}
-
-// followRules lets what is known of rules follow a group of changes. Where that fails, it
-// is asked for each time.
-func (s *Store) followRules() {
-	if !s.rulesTouched {
-		return
-	}
-	known, err := rulelists.Lists{DB: s.read}.Load()
-	if err != nil {
-		slog.Error("records: the lists of rules cannot be read again, and are asked for each time", "error", err)
-	}
-	s.rules.Store(known)
-	s.rulesTouched = err != nil
-}
-
 // Immutability are the immutability rules that were read.
-func (v View) Immutability() *seals.Compiled { return v.rules.read }
+func (v View) Immutability() *seals.Compiled { return v.sealing }
 
 // Seals decides which tags of a repository are sealed at a moment of served time, in
 // nanoseconds.
 func (v View) Seals(in Repository, served int64) seals.Seals {
-	return seals.Seals{Lists: v.RuleLists(), Compiled: v.rules.read, NamespaceID: in.NamespaceID, RepositoryID: in.ID, Repository: in.Name, Served: served}
+	return seals.Seals{Lists: v.RuleLists(), Compiled: v.sealing, NamespaceID: in.NamespaceID, RepositoryID: in.ID, Repository: in.Name, Served: served}
 }
 
 // sealOf returns what seals ask of the tag.

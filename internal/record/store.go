@@ -35,14 +35,12 @@ type Store struct {
 	rights atomic.Pointer[Rights]
 	feed   *feed.Feed[Event]
 	held   held.Times
-	// sealing are the immutability rules that were read, rules the versions of all lists;
-	// rulesTouched is the writer's alone.
-	sealing      *seals.Compiled
-	rules        atomic.Pointer[rulelists.Known]
-	rulesTouched bool
-	queue        chan *job
-	closed       chan struct{}
-	ended        sync.WaitGroup
+	// sealing are the immutability rules that were read, rules the versions of all lists.
+	sealing *seals.Compiled
+	rules   rulelists.Versions
+	queue   chan *job
+	closed  chan struct{}
+	ended   sync.WaitGroup
 }
 
 // Open opens the records, makes or migrates them as needed, and starts the
@@ -72,11 +70,9 @@ func Open(path string, start func(before time.Duration) clock.Clock) (*Store, er
 		return nil, errors.Join(fmt.Errorf("open the records: %w", err), closeDB(s.read), closeDB(s.write))
 	}
 	s.rights.Store(rights)
-	lists, err := rulelists.Lists{DB: s.read}.Load()
-	if err != nil {
+	if err := s.rules.Begin(s.read); err != nil {
 		return nil, errors.Join(fmt.Errorf("open the records: %w", err), closeDB(s.read), closeDB(s.write))
 	}
-	s.rules.Store(lists)
 	s.clock = start(before)
 	s.ended.Go(s.writeLoop)
 	return s, nil
@@ -151,13 +147,14 @@ type Tx struct {
 // View reads the records: at one moment where it belongs to a change, otherwise
 // each answer is as new as the last commit.
 type View struct {
-	db    *gorm.DB
-	rules ruleView
+	db      *gorm.DB
+	sealing *seals.Compiled
+	rules   rulelists.Seen
 }
 
 // View returns the records for reading.
 func (s *Store) View(ctx context.Context) View {
-	return View{s.read.WithContext(ctx), s.rulesOfReaders()}
+	return View{s.read.WithContext(ctx), s.sealing, s.rules.Readers()}
 }
 
 // Now returns the wall time of the change.
@@ -236,7 +233,7 @@ func (s *Store) commit(jobs []*job) {
 	err := s.write.Transaction(func(db *gorm.DB) error {
 		defer func() { changed = time.Now() }()
 		for i, j := range jobs {
-			changes[i] = &Tx{View: View{db, s.rulesOfChanges()}, store: s}
+			changes[i] = &Tx{View: View{db, s.sealing, s.rules.Changes()}, store: s}
 			results[i] = changes[i].attempt(j)
 			if errors.Is(results[i], errSavepoint) {
 				return results[i]
@@ -255,7 +252,7 @@ func (s *Store) commit(jobs []*job) {
 	} else {
 		s.follow(changes, results)
 	}
-	s.followRules()
+	s.rules.Follow(s.read)
 	for i, j := range jobs {
 		j.done <- results[i]
 	}

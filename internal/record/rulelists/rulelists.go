@@ -78,23 +78,6 @@ type Lists struct {
 	Touch func()
 }
 
-// Known are the versions of the lists of places at a moment, so that they are not asked
-// for with each tag that moves.
-type Known struct{ versions map[Key]version }
-
-// Load returns what is known from now on, until a list is changed.
-func (l Lists) Load() (*Known, error) {
-	var rows []List
-	if err := l.DB.Select("id", "kind", "namespace_id", "repository_id", "version").Where("name = ''").Find(&rows).Error; err != nil {
-		return nil, err
-	}
-	known := &Known{make(map[Key]version, len(rows))}
-	for _, row := range rows {
-		known.versions[row.Key] = version{row.ID, row.Version}
-	}
-	return known, nil
-}
-
 // Get returns a list, or ErrNone.
 func (l Lists) Get(k Key) (List, error) {
 	var rows []List
