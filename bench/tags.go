@@ -4,11 +4,13 @@ import (
 	"database/sql"
 	"encoding/json"
 	"fmt"
+	"net/http"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"warthesis/internal/rule"
 )
@@ -49,7 +51,38 @@ func (b *bench) tags() error {
 		}
 		fmt.Printf("%-42s p95 %.1f ms\n", "search among 100 k tags "+search.name, one)
 	}
-	return s.holds()
+	if err := s.holds(); err != nil {
+		return err
+	}
+	return s.removeLarge()
+}
+
+// removeLarge prints how long it takes to remove a repository with all its tags, whose
+// seals are judged, and how long the writer is held by that.
+func (s *service) removeLarge() error {
+	for _, ask := range []struct{ method, path, body string }{
+		{http.MethodPut, "/api/v1/rules?place=large", `{"words":"- seal: \"*:stable\"\n","reason":"measured"}`},
+		{http.MethodDelete, "/api/v1/repository?repository=large/app", ""},
+	} {
+		request, err := http.NewRequest(ask.method, s.address+ask.path, strings.NewReader(ask.body))
+		if err != nil {
+			return err
+		}
+		request.Header.Set("Content-Type", "application/json")
+		began := time.Now()
+		answer, err := client.Do(request)
+		if err != nil {
+			return err
+		}
+		answer.Body.Close()
+		if answer.StatusCode >= 300 {
+			return fmt.Errorf("%s %s: %s", ask.method, ask.path, answer.Status)
+		}
+		if ask.method == http.MethodDelete {
+			fmt.Printf("%-42s %.0f ms\n", "a repository of 100 k tags is removed in", float64(time.Since(began).Microseconds())/1000)
+		}
+	}
+	return s.held()
 }
 
 // fillTags makes the records of a repository with versions from 1.0.0 to 10.99.99.
@@ -136,8 +169,5 @@ func (s *service) holds() error {
 	all.Wait()
 	slices.Sort(names)
 	fmt.Printf("%-42s %d of 200\n", "different next versions held at once", len(slices.Compact(names)))
-	if failed != nil {
-		return failed
-	}
-	return s.held()
+	return failed
 }
