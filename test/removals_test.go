@@ -199,6 +199,11 @@ func TestANameThatIsTakenIsNeverOverwritten(t *testing.T) {
 	kit.AsAdmin(t, w.s, http.MethodDelete, "/api/v1/repository?repository=n/app", "")
 	kit.PutBlob(t, w.s, "n/app", []byte("another one"))
 	gone := w.removals("place=n")[0].ID
+	// What a name meant belongs to the row: who owns the new one may not bring back the old.
+	kit.MakeAccount(t, w.s, "newcomer")
+	kit.AsAdmin(t, w.s, http.MethodPut, "/api/v1/roles", `{"place":"n/app","account":"newcomer","role":"owner"}`)
+	answer, raw := w.s.Do(http.MethodPost, fmt.Sprintf("/api/v1/removals/%d/undo", gone), strings.NewReader(`{"name":"n/mine"}`), append([]string{"Content-Type", "application/json"}, kit.Basic("newcomer", kit.MemberPassword)...)...)
+	assert.Equal(t, http.StatusNotFound, answer.StatusCode, "%s", raw)
 	code, said = w.undo(gone, "{}")
 	assert.Equal(t, http.StatusConflict, code)
 	assert.Contains(t, said, "the name n/app is taken")

@@ -30,33 +30,40 @@ func (u *Upkeep) SeesRemovals(c access.Caller) record.SeesRemovals {
 }
 
 // MayUndo refuses whoever may not undo a removal: of a namespace it takes an admin, of a
-// repository an owner, of all else a curator.
+// repository an owner of the namespace, of all else a curator.
 func (u *Upkeep) MayUndo(ctx context.Context, c access.Caller, row removals.Row) error {
-	missing := oci.Errorf(oci.CodeNameUnknown, "there is no removal %d that %s may know of", row.ID, c.Who())
-	name, action := row.Repository, access.Delete
-	switch record.RemovalKind(row.Kind) {
-	case record.RemovalOfNamespace:
-		if !c.Account.Admin {
-			return missing
-		}
-		return u.Access.Admin(c, "undo removals of namespaces")
-	case record.RemovalOfRepository:
-		action = access.Manage
+	may, reason, err := u.mayUndo(ctx, c, row)
+	switch {
+	case err != nil || may:
+		return err
+	case reason != "":
+		return u.Access.Denied(c, string(row.Repository), "%s", reason)
 	}
-	if row.NamespaceGone || row.RepositoryGone && action == access.Delete {
-		if c.Account.Admin && c.Whole() {
-			return nil
-		}
-		return missing
+	return oci.Errorf(oci.CodeNameUnknown, "there is no removal %d that %s may know of", row.ID, c.Who())
+}
+
+// CanUndo is MayUndo for lists: nothing is refused, and nothing logged.
+func (u *Upkeep) CanUndo(ctx context.Context, c access.Caller, row removals.Row) bool {
+	may, _, err := u.mayUndo(ctx, c, row)
+	return err == nil && may
+}
+
+// mayUndo says whether the caller may undo a removal or, where it may know of it, which
+// right is missing.
+func (u *Upkeep) mayUndo(ctx context.Context, c access.Caller, row removals.Row) (may bool, reason string, err error) {
+	name, action := row.Repository, access.Delete
+	switch kind := record.RemovalKind(row.Kind); {
+	case kind == record.RemovalOfNamespace, row.NamespaceGone, row.RepositoryGone && kind != record.RemovalOfRepository:
+		return c.Account.Admin && c.Whole(), "", nil
+	case kind == record.RemovalOfRepository:
+		// By the namespace: another repository may have the name by now, and roles of its own.
+		name, action = oci.Name(row.Namespace+"/"), access.Manage
 	}
 	v, err := u.Access.Verdict(ctx, c, name, action)
-	if err != nil || v.Allowed {
-		return err
+	if v.Known && action == access.Delete {
+		reason = v.Reason
 	}
-	if !v.Known || action == access.Manage {
-		return missing
-	}
-	return u.Access.Denied(c, string(name), "%s", v.Reason)
+	return v.Allowed, reason, err
 }
 
 // Undo brings back all that went by a removal, as a whole or not at all. Tags get other
@@ -166,7 +173,10 @@ func (u *Upkeep) RestoreRepository(ctx context.Context, c access.Caller, name st
 	if err != nil {
 		return neverRemoved(name, err)
 	}
-	_, err = u.Undo(ctx, c, id, nil, "")
+	if _, err = u.Undo(ctx, c, id, nil, ""); errors.Is(err, oci.CodeNameUnknown) {
+		// Who may not know of that removal is told as if there were none.
+		err = neverRemoved(name, record.ErrNotFound)
+	}
 	return err
 }
 

@@ -29,7 +29,7 @@ func listCommand() site.Command {
 			f.StringVar(&contains, "contains", "", "only names with this text in them")
 			f.StringVar(&prefix, "prefix", "", "of tags, only those that begin with this")
 			f.StringVar(&pattern, "pattern", "", "of tags, only those that a pattern means: * is any text; <version>, <release> and <commit> are kinds")
-			f.BoolVar(&wide, "wide", false, "of tags, also the address to copy, with the digest in it")
+			f.BoolVar(&wide, "wide", false, "of tags, also the address to copy, with the digest in it, and why each is sealed")
 			f.BoolVar(&tags, "tags", false, "of REGISTRY/NAMESPACE: the tags of the repository of that name")
 		},
 		Run: func(ctx context.Context, c *site.Call) error {
@@ -118,7 +118,7 @@ func listTags(ctx context.Context, c *site.Call, page api.List, wide bool) error
 		}
 		titles := []string{"Tag", "Digest", "Size", "Moved", "By", "Pulled", "Sealed", "Platforms"}
 		if wide {
-			titles = append(titles, "Address")
+			titles = append(titles, "Address", "Sealed because")
 		}
 		w := c.T.Table(titles...)
 		w.Right("Size")
@@ -128,13 +128,13 @@ func listTags(ctx context.Context, c *site.Call, page api.List, wide bool) error
 		for _, tag := range all {
 			row := []any{tag.Name, term.Short(tag.Digest), term.Size(tag.Size), term.When(&tag.MovedAt), term.OrDash(tag.MovedBy), term.When(tag.PulledAt), sealOf(tag), platformsOrType(tag)}
 			if wide {
-				row = append(row, oci.Reference{Registry: c.Registry, Name: c.Place.Name, Tag: tag.Name, Digest: tag.Digest})
+				row = append(row, oci.Reference{Registry: c.Registry, Name: c.Place.Name, Tag: tag.Name, Digest: tag.Digest}, whySealed(tag))
 			}
 			w.Row(row...)
 		}
 		w.Draw()
 		if !wide {
-			c.T.Hint("\nThe addresses to copy, with the whole digest: --wide; one digest alone:  %s", c.Self("identify", c.Place.String()+":"+string(all[0].Name)))
+			c.T.Hint("\nThe addresses to copy, with the whole digest, and why tags are sealed: --wide; one digest alone:  %s", c.Self("identify", c.Place.String()+":"+string(all[0].Name)))
 		}
 	})
 }
@@ -148,6 +148,14 @@ func sealOf(tag api.Tag) string {
 		return "by hand"
 	}
 	return "by rule"
+}
+
+// whySealed says in a sentence why a tag is sealed.
+func whySealed(tag api.Tag) string {
+	if tag.Seal == nil {
+		return ""
+	}
+	return tag.Seal.Why
 }
 
 // platformsOrType says what a tag's image runs on, or what else it is.

@@ -22,7 +22,7 @@ func (d *door) removed(ctx context.Context, _ *struct{}) (*desk.Reply[api.Remove
 	list := api.RemovedList{Removed: []api.Removed{}}
 	rows, err := d.Records.View(ctx).ListRemovals(removals.Filter{Places: true, Limit: mostRemoved}, d.Upkeep.SeesRemovals(c))
 	for _, row := range rows {
-		if d.Upkeep.MayUndo(ctx, c, row) == nil {
+		if d.Upkeep.CanUndo(ctx, c, row) {
 			list.Removed = append(list.Removed, api.Removed{
 				Repository: row.Kind == string(record.RemovalOfRepository), Name: row.Place(), RemovedAt: record.Stamp(row.RemovedAt).Time(), RemovedBy: d.NameOf(row.RemovedBy), Removal: row.ID,
 			})

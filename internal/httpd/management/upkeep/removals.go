@@ -56,7 +56,7 @@ func (d *door) removals(ctx context.Context, in *removalsInput) (*desk.Reply[api
 	}
 	for _, row := range rows {
 		// Scopes of a token say less than its account may.
-		if d.Upkeep.MayUndo(ctx, c, row) == nil {
+		if d.Upkeep.CanUndo(ctx, c, row) {
 			list.Removals = append(list.Removals, d.removalOf(row))
 		}
 	}
