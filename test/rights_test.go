@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"warthesis/internal/api"
 	"warthesis/internal/kit"
 	"warthesis/internal/oci"
 )
@@ -492,6 +493,36 @@ func TestNobodyLearnsOfARepositoryThatIsNotTheirs(t *testing.T) {
 	for _, list := range []string{"/api/v1/repositories", "/api/v1/namespaces", "/api/v1/find?q=" + w.manifest.Encoded(), "/api/v1/find?q=app"} {
 		_, raw = w.s.Do(http.MethodGet, list, nil, "Authorization", foreign)
 		assert.NotContains(t, string(raw), "closed", list)
+	}
+}
+
+// How much becomes free tells an owner of nothing that lies in repositories that are hidden.
+func TestWhatBecomesFreeTellsNothingOfHiddenHolders(t *testing.T) {
+	t.Parallel()
+	w := newRightsWorld(t)
+	w.must("POST", "/api/v1/namespaces", `{"name":"mine"}`, nil)
+	w.must("PUT", "/api/v1/roles", `{"place":"mine","account":"foreign-account","role":"owner"}`, nil)
+	image := kit.Artifact(kit.PutBlob(t, w.s, "mine/app", []byte(`{"guessed":true}`)), nil, "application/x.guess", 1)
+	image.Config.Size = int64(len(`{"guessed":true}`))
+	guess := kit.PutManifest(t, w.s, "mine/app", "guess", oci.MediaTypeImage, image)
+	freed := func(as, query string) int64 {
+		answer, raw := w.s.Do(http.MethodGet, "/api/v1/removal-plan?"+query, nil, "Authorization", w.authorization[as])
+		require.Equal(t, http.StatusOK, answer.StatusCode, "%s", raw)
+		var plan api.RemovalPlan
+		require.NoError(t, json.Unmarshal(raw, &plan))
+		return plan.Freed
+	}
+	queries := []string{"repository=mine/app&reference=guess", "repository=mine/app", "namespace=mine"}
+	before := map[string]int64{}
+	for _, query := range queries {
+		before[query] = freed("foreign account", query)
+		assert.Equal(t, guess.Size+int64(len(`{"guessed":true}`)), before[query], query)
+	}
+	kit.PutBlob(t, w.s, "closed/app", []byte(`{"guessed":true}`))
+	kit.PutManifest(t, w.s, "closed/app", "same", oci.MediaTypeImage, image)
+	for _, query := range queries {
+		assert.Equal(t, before[query], freed("foreign account", query), query)
+		assert.Zero(t, freed("registry admin", query), "who sees everything is told of all: %s", query)
 	}
 }
 

@@ -81,7 +81,7 @@ type RemovalPlan struct {
 	Repositories int64       `json:"repositories,omitempty" doc:"Of a namespace"`
 	TagCount     int64       `json:"tag_count"`
 	ImageCount   int64       `json:"image_count"`
-	Freed        int64       `json:"freed" doc:"Bytes that nothing needs any more when the restore window is over"`
+	Freed        int64       `json:"freed" doc:"Bytes that nothing you may see needs any more when the restore window is over"`
 	Until        time.Time   `json:"until" doc:"Until about when it could be undone"`
 	Sealed       []string    `json:"sealed" nullable:"false" doc:"What sealed tags would refuse it, in sentences; the first ones"`
 }

@@ -61,8 +61,8 @@ const seenOpen = `repositories.visibility = 'open' OR repositories.visibility = 
 const seenByRole = seenOpen + ` OR repositories.namespace_id IN (SELECT grants.namespace_id FROM grants WHERE grants.namespace_id <> 0 AND (` + memberSQL + `))
 	OR repositories.id IN (SELECT grants.repository_id FROM grants WHERE grants.repository_id <> 0 AND (` + memberSQL + `))`
 
-// condition is what holds of the repositories that are seen.
-func (s Seen) condition() clause.Expr {
+// Condition is what holds of the repositories that are seen.
+func (s Seen) Condition() clause.Expr {
 	if s.Nothing {
 		return gorm.Expr("0")
 	}
@@ -84,7 +84,7 @@ func (s Seen) condition() clause.Expr {
 }
 
 // on keeps the repositories that are seen.
-func (s Seen) on(query *gorm.DB) *gorm.DB { return query.Where(s.condition()) }
+func (s Seen) on(query *gorm.DB) *gorm.DB { return query.Where(s.Condition()) }
 
 // granted lists the places of a kind in which the account has a role.
 func (s Seen) granted(db *gorm.DB, place string) *gorm.DB {
@@ -247,7 +247,7 @@ const nameEnd = "~"
 
 // Find looks for what somebody may see.
 func (v View) Find(seen Seen) find.Finder {
-	return find.Finder{DB: v.db, Seen: seen.condition(), Everything: seen.Everything, Relation: edges.SQL}
+	return find.Finder{DB: v.db, Seen: seen.Condition(), Everything: seen.Everything, Relation: edges.SQL}
 }
 
 // Referrers returns up to limit live manifests of the repository that refer to

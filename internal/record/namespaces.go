@@ -191,7 +191,7 @@ const namespaceRow = `namespaces.*,
 // namespaceRows returns the namespaces that are seen: those that are open or in
 // which the caller has a role, and those with a repository that is seen.
 func (s *Store) namespaceRows(ctx context.Context, seen Seen) *gorm.DB {
-	condition := seen.condition()
+	condition := seen.Condition()
 	query := s.read.WithContext(ctx).Table("namespaces").Where("namespaces.removed_at = 0").Select(namespaceRow, condition, condition, condition)
 	if seen.Everything && len(seen.Globs) == 0 {
 		return query

@@ -115,8 +115,8 @@ func planImage(view record.View, found record.Repository, digest oci.Digest, who
 }
 
 // PlanImage says what would go with an image and what would stay, and how many bytes nothing
-// would need any more after the restore window. It fails as RemoveImage does.
-func (r *Registry) PlanImage(ctx context.Context, name oci.Name, digest oci.Digest, whole bool) (removals.Plan, error) {
+// that is seen would need any more after the restore window. It fails as RemoveImage does.
+func (r *Registry) PlanImage(ctx context.Context, name oci.Name, digest oci.Digest, whole bool, seen record.Seen) (removals.Plan, error) {
 	found, err := r.repository(ctx, name)
 	if err != nil {
 		return removals.Plan{}, err
@@ -138,7 +138,7 @@ func (r *Registry) PlanImage(ctx context.Context, name oci.Name, digest oci.Dige
 			return plan, r.inWords(ctx, found, err)
 		}
 	}
-	plan.Freed, err = view.Removals().Freed(found.ID, plan.Images)
+	plan.Freed, err = view.Removals().Freed(found.ID, plan.Images, seen.Condition())
 	return plan, err
 }
 

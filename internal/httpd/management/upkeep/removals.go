@@ -185,7 +185,7 @@ func (d *door) plan(ctx context.Context, in *planInput) (*desk.Reply[api.Removal
 	if err != nil {
 		return nil, desk.Refusal(err)
 	}
-	plan, err := d.Registry.PlanImage(ctx, name, m.Digest, in.Whole)
+	plan, err := d.Registry.PlanImage(ctx, name, m.Digest, in.Whole, d.Seen(ctx))
 	shown := api.RemovalPlan{
 		Kind: "manifest", Tags: tagsOf(plan.Tags), Images: imagesOf(plan.Images), Kept: []api.Kept{}, TagCount: int64(len(plan.Tags)), ImageCount: int64(len(plan.Images)),
 		Freed: plan.Freed, Sealed: []string{},
@@ -239,7 +239,7 @@ func (d *door) planPlace(ctx context.Context, in *planInput) (*desk.Reply[api.Re
 		return nil, desk.Refusal(err)
 	}
 	shown.Repositories, shown.TagCount, shown.ImageCount = counts.Repositories, counts.Tags, counts.Images
-	if shown.Freed, err = view.Removals().FreedWithPlace(at.NamespaceID, at.ID); err != nil {
+	if shown.Freed, err = view.Removals().FreedWithPlace(at.NamespaceID, at.ID, d.Seen(ctx).Condition()); err != nil {
 		return nil, desk.Refusal(err)
 	}
 	judged, err := d.Records.Judge(ctx, at)
