@@ -494,6 +494,15 @@ func TestNobodyLearnsOfARepositoryThatIsNotTheirs(t *testing.T) {
 		_, raw = w.s.Do(http.MethodGet, list, nil, "Authorization", foreign)
 		assert.NotContains(t, string(raw), "closed", list)
 	}
+	// How many rules others have is told to who pushes there, and their words to neither.
+	w.must("PUT", "/api/v1/rules", `{"words":"- seal: \"*:unrelated\"","reason":"x"}`, nil)
+	for as, hidden := range map[string]int{"foreign account": 0, "writer": 1} {
+		_, raw := w.s.Do(http.MethodGet, "/api/v1/rules/explain?repository=open/app&tag=kept", nil, "Authorization", w.authorization[as])
+		var e api.RuleExplanation
+		require.NoError(t, json.Unmarshal(raw, &e), "%s", raw)
+		assert.Equal(t, hidden, e.Hidden, as)
+		assert.NotContains(t, string(raw), "unrelated", as)
+	}
 }
 
 // How much becomes free tells an owner of nothing that lies in repositories that are hidden.

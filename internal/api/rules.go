@@ -114,7 +114,7 @@ type RuleExplanation struct {
 	Digest     oci.Digest   `json:"digest,omitempty"`
 	Seal       *Seal        `json:"seal,omitempty" doc:"Absent where it is not sealed"`
 	Answers    []RuleAnswer `json:"answers" nullable:"false" doc:"The rules in the order in which they are asked"`
-	Hidden     int          `json:"hidden" doc:"Number of rules that do not decide, of lists that the caller may not see"`
+	Hidden     int          `json:"hidden" doc:"Number of rules that do not decide, of lists that the caller may not see; 0 to who may not push there"`
 }
 
 // SealChange seals or unseals a tag by hand.

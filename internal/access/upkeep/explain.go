@@ -19,7 +19,8 @@ type Explained struct {
 	// Sealed is nil where it is not.
 	Sealed *seals.Sealed
 	// Answers are the rules in the order in which they are asked. Those that do not decide,
-	// of lists that the caller may not see, are left out, and Hidden counts them.
+	// of lists that the caller may not see, are left out, and Hidden counts them for who may
+	// push there; to others also how many there are is nobody's business.
 	Answers []rule.Answer
 	Hidden  int
 }
@@ -82,7 +83,9 @@ func (u *Upkeep) explain(ctx context.Context, c access.Caller, name oci.Name, ta
 	}
 	for _, a := range rule.Explain(there.Facts(tag, e.Tag.FirstServed), lists...) {
 		if !a.Decides && !seen[a.Level] {
-			e.Hidden++
+			if seen[rule.OfRepository] {
+				e.Hidden++
+			}
 			continue
 		}
 		e.Answers = append(e.Answers, a)
