@@ -21,6 +21,7 @@ import (
 	"warthesis/internal/record/schema"
 	"warthesis/internal/record/seals"
 	"warthesis/internal/record/stamp"
+	"warthesis/internal/record/turns"
 )
 
 // readers is how many connections read beside the writer.
@@ -38,8 +39,7 @@ type Store struct {
 	// sealing are the immutability rules that were read, rules the versions of all lists.
 	sealing *seals.Compiled
 	rules   rulelists.Versions
-	queue   chan *job
-	closed  chan struct{}
+	queue   *turns.Queue[func(*Tx) error]
 	ended   sync.WaitGroup
 }
 
@@ -52,7 +52,7 @@ func Open(path string, start func(before time.Duration) clock.Clock) (*Store, er
 	}
 	s := &Store{
 		cache: newCache(), feed: feed.New[Event](), held: held.New(), sealing: seals.NewCompiled(),
-		queue: make(chan *job, 1024), closed: make(chan struct{}),
+		queue: turns.NewQueue[func(*Tx) error](),
 	}
 	var err error
 	if s.write, err = connect(path, "immediate", false, 1); err != nil {
@@ -80,7 +80,7 @@ func Open(path string, start func(before time.Duration) clock.Clock) (*Store, er
 
 // Close lets queued work finish, stops the writer and closes the connections.
 func (s *Store) Close() error {
-	close(s.closed)
+	s.queue.Close()
 	s.ended.Wait()
 	s.feed.Close()
 	return errors.Join(closeDB(s.read), closeDB(s.write))
@@ -123,15 +123,6 @@ func connect(path, txLock string, queryOnly bool, connections int) (*gorm.DB, er
 	return db, nil
 }
 
-// job is one Update on its way through the writer.
-type job struct {
-	ctx context.Context
-	// kind names what is done, for the figures.
-	kind   string
-	change func(*Tx) error
-	done   chan error
-}
-
 // Tx is one change of the records. All that it does is committed together or not
 // at all. It is used by one goroutine, and only until the change returns; it must
 // not wait for files or the network.
@@ -168,65 +159,30 @@ func (tx *Tx) Served() int64 { return int64(tx.store.clock.Served()) }
 // same time are committed together, each on its own: one that fails leaves the
 // others be. An error of the change is returned as it is.
 func (s *Store) Update(ctx context.Context, kind string, change func(*Tx) error) error {
-	j := &job{ctx: ctx, kind: kind, change: change, done: make(chan error, 1)}
-	select {
-	case s.queue <- j:
-	case <-s.closed:
-		return errClosed
-	case <-ctx.Done():
-		return ctx.Err()
-	}
-	select {
-	case err := <-j.done:
-		return err
-	case <-s.closed:
-		// The writer drains the queue before it ends; what it has not seen by then it never will.
-		s.ended.Wait()
-		select {
-		case err := <-j.done:
-			return err
-		default:
-			return errClosed
-		}
-	}
+	return s.queue.Ask(&turns.Turn[func(*Tx) error]{Ctx: ctx, Kind: kind, Change: change})
 }
 
-var errClosed = errors.New("the records are closed")
+// UpdateQuietly is Update for work that nobody waits for: it goes when the writer has
+// nothing else to do, and tells who waited for it all the same.
+func (s *Store) UpdateQuietly(ctx context.Context, kind string, change func(*Tx) error) (turns.Waited, error) {
+	t := &turns.Turn[func(*Tx) error]{Ctx: ctx, Kind: kind, Change: change, Quiet: true}
+	err := s.queue.Ask(t)
+	return t.Waited, err
+}
 
 // groupLimit bounds how many changes share one transaction.
 const groupLimit = 128
 
 func (s *Store) writeLoop() {
-	for {
-		select {
-		case j := <-s.queue:
-			s.commit(s.gather(j))
-		case <-s.closed:
-			for len(s.queue) > 0 {
-				s.commit(s.gather(<-s.queue))
-			}
-			return
-		}
+	for jobs := s.queue.Next(groupLimit); len(jobs) > 0; jobs = s.queue.Next(groupLimit) {
+		s.commit(jobs)
 	}
-}
-
-// gather takes along what else is waiting.
-func (s *Store) gather(first *job) []*job {
-	jobs := []*job{first}
-	for len(jobs) < groupLimit {
-		select {
-		case j := <-s.queue:
-			jobs = append(jobs, j)
-		default:
-			return jobs
-		}
-	}
-	return jobs
 }
 
 // commit runs the jobs in one transaction, each behind a savepoint of its own,
 // and answers them after the caches have followed.
-func (s *Store) commit(jobs []*job) {
+func (s *Store) commit(jobs []*turns.Turn[func(*Tx) error]) {
+	began := time.Now()
 	results := make([]error, len(jobs))
 	changes := make([]*Tx, len(jobs))
 	var changed time.Time
@@ -253,8 +209,12 @@ func (s *Store) commit(jobs []*job) {
 		s.follow(changes, results)
 	}
 	s.rules.Follow(s.read)
+	if jobs[0].Quiet {
+		jobs[0].Waited = s.queue.Waiting(began)
+		s.held.Waited(jobs[0].Waited)
+	}
 	for i, j := range jobs {
-		j.done <- results[i]
+		j.Answer(results[i])
 	}
 }
 
@@ -282,11 +242,11 @@ var errSavepoint = errors.New("savepoint")
 
 // attempt runs one job behind a savepoint. A panic in a change is an error of
 // that change alone.
-func (tx *Tx) attempt(j *job) (err error) {
-	if err := j.ctx.Err(); err != nil {
+func (tx *Tx) attempt(j *turns.Turn[func(*Tx) error]) (err error) {
+	if err := j.Ctx.Err(); err != nil {
 		return err
 	}
-	defer tx.store.held.Change(j.kind, time.Now())
+	defer tx.store.held.Change(j.Kind, time.Now())
 	if err := tx.db.Exec("SAVEPOINT change").Error; err != nil {
 		return fmt.Errorf("%w: %w", errSavepoint, err)
 	}
@@ -302,7 +262,7 @@ func (tx *Tx) attempt(j *job) (err error) {
 			err = fmt.Errorf("%w: %w", errSavepoint, undo)
 		}
 	}()
-	if err := j.change(tx); err != nil {
+	if err := j.Change(tx); err != nil {
 		return err
 	}
 	tx.edits, err = tx.editsOf()

@@ -6,6 +6,8 @@ import (
 	"time"
 
 	"github.com/prometheus/client_golang/prometheus"
+
+	"warthesis/internal/record/turns"
 )
 
 // Times are how long changes and commits held the writer. They are safe for concurrent
@@ -13,6 +15,7 @@ import (
 type Times struct {
 	changes *prometheus.HistogramVec
 	commits prometheus.Histogram
+	waits   prometheus.Histogram
 }
 
 // New returns times without any.
@@ -25,6 +28,9 @@ func New() Times {
 		commits: prometheus.NewHistogram(prometheus.HistogramOpts{
 			Name: "warthesis_records_commit_seconds", Help: "How long a commit held the writer of the records; changes that wait together share one.", Buckets: bounds,
 		}),
+		waits: prometheus.NewHistogram(prometheus.HistogramOpts{
+			Name: "warthesis_records_wait_on_quiet_seconds", Help: "The longest that a change waited each time that a quiet one held the writer, as sweeps have them.", Buckets: bounds,
+		}),
 	}
 }
 
@@ -36,5 +42,14 @@ func (h Times) Change(kind string, began time.Time) {
 // Commit notes a commit that ends now.
 func (h Times) Commit(began time.Time) { h.commits.Observe(time.Since(began).Seconds()) }
 
+// Waited notes how others waited for a quiet change.
+func (h Times) Waited(w turns.Waited) {
+	if w.Turns > 0 {
+		h.waits.Observe(w.Longest.Seconds())
+	}
+}
+
 // Metrics are the times as figures.
-func (h Times) Metrics() []prometheus.Collector { return []prometheus.Collector{h.changes, h.commits} }
+func (h Times) Metrics() []prometheus.Collector {
+	return []prometheus.Collector{h.changes, h.commits, h.waits}
+}
