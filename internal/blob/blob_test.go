@@ -141,3 +141,53 @@ func TestLeftoversOfACrashAreCleared(t *testing.T) {
 	assert.NoFileExists(t, filepath.Join(root, "incoming/unknown"))
 	assert.NoFileExists(t, filepath.Join(root, "outgoing/1-abc"))
 }
+
+// A sweep must not see what is on its way between the disk and the records, and must
+// see what nobody knows of.
+func TestPlacesAreListedOnceTheyAreSettled(t *testing.T) {
+	root := t.TempDir()
+	s := open(t, root)
+	raw := bytes.Repeat([]byte("track"), 1<<19)
+	d := oci.DigestOf(oci.SHA256, raw)
+	at, err := s.PlaceBytes("one", d, raw)
+	require.NoError(t, err)
+	found, err := s.PlacesOf(d)
+	require.NoError(t, err)
+	assert.Empty(t, found, "the records have not decided")
+	s.Settle(at)
+	require.NoError(t, os.WriteFile(filepath.Join(root, "blobs", "sha256", d.Encoded()[:2], "notes.txt"), nil, 0o600))
+	found, err = s.PlacesOf(d)
+	require.NoError(t, err)
+	assert.Equal(t, []Place{at}, found)
+
+	var read bytes.Buffer
+	size, err := s.ReadThrough(at, func(p []byte) error { read.Write(p); return nil })
+	require.NoError(t, err)
+	assert.EqualValues(t, len(raw), size)
+	assert.Equal(t, raw, read.Bytes())
+
+	require.NoError(t, s.SetAside(at))
+	_, _, err = s.Open(at)
+	require.ErrorIs(t, err, ErrUnknown)
+	_, err = s.ReadThrough(at, nil)
+	require.ErrorIs(t, err, ErrUnknown)
+	aside, err := os.ReadDir(filepath.Join(root, "set-aside"))
+	require.NoError(t, err)
+	require.Len(t, aside, 1)
+	require.NoError(t, s.TakeAside(d))
+	aside, err = os.ReadDir(filepath.Join(root, "set-aside"))
+	require.NoError(t, err)
+	assert.Empty(t, aside)
+
+	upload, err := s.NewUpload("open", oci.SHA256)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(root, "incoming", "left"), []byte("four"), 0o600))
+	left, err := s.Leftovers(func(id string) bool { return id == "recorded" })
+	require.NoError(t, err)
+	assert.Equal(t, map[string]int64{"left": 4}, left)
+	require.NoError(t, s.TakeLeftover("open"))
+	upload.Close()
+	left, err = s.Leftovers(func(string) bool { return false })
+	require.NoError(t, err)
+	assert.Len(t, left, 2, "one that is open is none, and is not taken")
+}

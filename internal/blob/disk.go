@@ -28,6 +28,9 @@ type disk interface {
 	list(path string) ([]string, error)
 	// syncFolder makes renames, creations and removals in the folder durable.
 	syncFolder(path string) error
+	// readThrough reads a file piece by piece from where it lies, not from memory, and
+	// returns its size.
+	readThrough(path string, each func(piece []byte) error) (size int64, err error)
 	// free returns the bytes a writer without privileges may still use and the
 	// size of the file system.
 	free(path string) (left, size int64, err error)

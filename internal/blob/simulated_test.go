@@ -175,6 +175,18 @@ func (d *simulated) reopen(path string) (file, error) {
 
 func (d *simulated) open(path string) (File, error) { return d.reopen(path) }
 
+func (d *simulated) readThrough(path string, each func([]byte) error) (int64, error) {
+	f, err := d.reopen(path)
+	if err != nil {
+		return 0, err
+	}
+	raw, err := io.ReadAll(f)
+	if err == nil {
+		err = each(raw)
+	}
+	return int64(len(raw)), err
+}
+
 func (d *simulated) look(path string) (int64, time.Time, error) {
 	info, err := d.stat(path)
 	if err != nil {

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io/fs"
 	"path/filepath"
+	"sync"
 	"time"
 
 	"warthesis/internal/blob/lanes"
@@ -22,6 +23,12 @@ type Store struct {
 	gang *lanes.Gang
 	// floor is the free space in bytes below which no new content is taken.
 	floor func(size int64) int64
+
+	mu sync.Mutex
+	// unsettled are the places of which the records have not decided yet.
+	unsettled map[Place]bool
+	// staged counts how often each upload has its file open.
+	staged map[string]int
 }
 
 // Options are the settings of a store. The zero value keeps the default floor.
@@ -38,7 +45,8 @@ func Open(root string, options Options) (*Store, error) {
 }
 
 func openOn(d disk, root string, options Options) (*Store, error) {
-	s := &Store{disk: d, root: filepath.Clean(root), gang: lanes.NewGang(), floor: func(size int64) int64 { return min(1<<30, size/50) }}
+	s := &Store{disk: d, root: filepath.Clean(root), gang: lanes.NewGang(), unsettled: map[Place]bool{}, staged: map[string]int{},
+		floor: func(size int64) int64 { return min(1<<30, size/50) }}
 	if options.FreeSpace != 0 {
 		s.floor = func(int64) int64 { return max(0, options.FreeSpace) }
 	}

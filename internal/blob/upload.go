@@ -52,6 +52,8 @@ type Upload struct {
 	// in. The snapshot is not yet synced: pass it to Sync before recording it.
 	OnCheckpoint func(Checkpoint)
 	lastOffered  int64
+	// gone tells that the staged file is not open any more.
+	gone bool
 
 	mu sync.Mutex
 	// inFolder tells that the staged file's name is durable.
@@ -72,6 +74,7 @@ func (s *Store) NewUpload(id string, algorithm oci.Algorithm) (*Upload, error) {
 	if err != nil {
 		return nil, storageError("start an upload", err)
 	}
+	s.stage(id, 1)
 	return &Upload{store: s, id: id, path: path, algorithm: algorithm, file: f, hash: s.hash(algorithm)}, nil
 }
 
@@ -104,6 +107,7 @@ func (s *Store) ReopenUpload(id string, c Checkpoint) (*Upload, error) {
 		f.Close()
 		return nil, err
 	}
+	s.stage(id, 1)
 	return u, nil
 }
 
@@ -276,17 +280,29 @@ func (u *Upload) Verify(d oci.Digest) error {
 }
 
 // Place puts the bytes, which Verify has passed, to a place of their own: file
-// synced, renamed, folder synced. The upload is over, whatever the outcome.
+// synced, renamed, folder synced. The upload is over, whatever the outcome. The caller
+// settles the place once the records have decided about it.
 func (u *Upload) Place(d oci.Digest) (Place, error) {
 	if err := u.over(); err != nil {
 		return Place{}, err
 	}
 	to := newPlace(d)
+	u.store.unsettle(to)
 	if err := u.place(u.store.path(to)); err != nil {
+		u.store.Settle(to)
 		u.Discard()
 		return Place{}, err
 	}
+	u.letGo()
 	return to, nil
+}
+
+// letGo notes that the upload has no staged file open any more.
+func (u *Upload) letGo() {
+	if !u.gone {
+		u.gone = true
+		u.store.stage(u.id, -1)
+	}
 }
 
 func (u *Upload) place(target string) error {
@@ -322,13 +338,17 @@ func (u *Upload) digest(algorithm oci.Algorithm) (oci.Digest, error) {
 }
 
 // Close lets go of the file and leaves it on the disk, to be reopened later.
-func (u *Upload) Close() { u.file.Close() }
+func (u *Upload) Close() {
+	u.file.Close()
+	u.letGo()
+}
 
 // Discard ends the upload and removes what it staged.
 func (u *Upload) Discard() {
 	u.file.Close()
 	// A file that cannot be removed now is a leftover, cleared at the next start.
 	_ = u.store.disk.remove(u.path)
+	u.letGo()
 	_ = u.fail("use the upload", errOver)
 }
 

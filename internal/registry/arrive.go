@@ -58,6 +58,7 @@ func (r *Registry) arrive(ctx context.Context, a arrival) error {
 	if err != nil {
 		return err
 	}
+	defer r.blobs.Settle(at)
 	r.placed(at)
 	placing := record.Placing{Digest: a.digest, Size: a.size, Place: at.Suffix}
 	if known {
