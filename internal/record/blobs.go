@@ -76,6 +76,9 @@ type Placing struct {
 // where the digest has another place already, which is not the one that was found
 // damaged, that one stays, and the caller takes what it placed.
 func (tx *Tx) KeepBlob(p Placing) (Blob, error) {
+	if err := tx.Bans().Check(0, p.Digest); err != nil {
+		return Blob{}, err
+	}
 	id, made, err := tx.contentID(p.Digest)
 	if err != nil {
 		return Blob{}, err
@@ -92,20 +95,32 @@ func (tx *Tx) KeepBlob(p Placing) (Blob, error) {
 	case p.Damaged == nil || p.Damaged.Place != there.Place:
 		return there, tx.touchBlob(&there)
 	}
+	return tx.replace(there, p)
+}
+
+// replace gives content that is damaged another place.
+func (tx *Tx) replace(there Blob, p Placing) (Blob, error) {
+	if mended, err := tx.Hurts().Mend(there.Digest, tx.Now()); err != nil {
+		return there, err
+	} else if mended {
+		if err := tx.Log(Event{Kind: EventContentMended, Digest: there.Digest, Detail: "a good copy of it came"}); err != nil {
+			return there, err
+		}
+	}
 	there.Place, there.PlacedAt, there.TouchedServed = p.Place, tx.Now(), tx.Served()
 	// It may be held in any number of repositories.
 	tx.forget = append(tx.forget, func(c *cache) {
 		c.holdings.Purge()
 		c.manifests.Purge()
 	})
-	return there, tx.db.Exec("UPDATE blobs SET place = ?, placed_at = ?, touched_served = ? WHERE content_id = ?",
-		there.Place, there.PlacedAt, there.TouchedServed, there.ContentID).Error
+	return there, tx.db.Exec("UPDATE blobs SET place = ?, state = 'whole', placed_at = ?, touched_served = ?, read_at = ?, read_served = ? WHERE content_id = ?",
+		there.Place, there.PlacedAt, there.TouchedServed, there.PlacedAt, there.TouchedServed, there.ContentID).Error
 }
 
 func (tx *Tx) addBlob(id int64, p Placing) (Blob, error) {
 	b := Blob{ContentID: id, Digest: p.Digest, Size: p.Size, Place: p.Place, PlacedAt: tx.Now(), TouchedServed: tx.Served()}
-	return b, tx.db.Exec("INSERT INTO blobs (content_id, size, place, placed_at, touched_served) VALUES (?, ?, ?, ?, ?)",
-		id, b.Size, b.Place, b.PlacedAt, b.TouchedServed).Error
+	return b, tx.db.Exec("INSERT INTO blobs (content_id, size, place, placed_at, touched_served, read_at, read_served) VALUES (?, ?, ?, ?, ?, ?, ?)",
+		id, b.Size, b.Place, b.PlacedAt, b.TouchedServed, b.PlacedAt, b.TouchedServed).Error
 }
 
 // contentID returns the number of a digest, and gives it one where it has none.
@@ -138,6 +153,9 @@ func (tx *Tx) touchBlob(b *Blob) error {
 // Hold records that the repository holds the blob, from now on or anew. It revives
 // a holding that had ended.
 func (tx *Tx) Hold(repository Repository, b Blob, by Actor) error {
+	if err := tx.Bans().Check(repository.NamespaceID, b.Digest); err != nil {
+		return err
+	}
 	return tx.db.Clauses(clause.OnConflict{
 		Columns:   []clause.Column{{Name: "repository_id"}, {Name: "content_id"}},
 		DoUpdates: clause.AssignmentColumns([]string{"touched_served", "ended_at", "ended_served", "removal_id"}),
@@ -180,7 +198,7 @@ func (v View) Holders(digests []oci.Digest, seen Seen) (map[oci.Digest]int64, er
 			Digest oci.Digest
 			Count  int64
 		}
-		err := seen.on(v.db.Table("contents")).Select("contents.digest, count(*) AS count").
+		err := seen.On(v.db.Table("contents")).Select("contents.digest, count(*) AS count").
 			Joins("JOIN holdings ON holdings.content_id = contents.id AND holdings.ended_at = 0").
 			Joins("JOIN live_repositories AS repositories ON repositories.id = holdings.repository_id").
 			Where("contents.digest IN ?", some).Group("contents.digest").Find(&rows).Error
@@ -200,7 +218,7 @@ func (v View) HeldAnywhere(digest oci.Digest, from oci.Name, seen Seen) (Blob, e
 	if from != "" {
 		holdings = holdings.Where("repositories.name = ?", from)
 	}
-	return one[Blob](blobRows(v.db).Where("contents.digest = ?", digest).Where("EXISTS (?)", seen.on(holdings)))
+	return one[Blob](blobRows(v.db).Where("contents.digest = ?", digest).Where("EXISTS (?)", seen.On(holdings)))
 }
 
 // EndHolding ends, as a removal, that the repository holds the blob. It fails with

@@ -57,6 +57,13 @@ const (
 	EventTagUnsealed         EventKind = "tag-unsealed"
 	EventRulesSet            EventKind = "rules-set"
 	EventRulesRemoved        EventKind = "rules-removed"
+	// EventContentHurt is a file that was found not to be what it should be.
+	EventContentHurt   EventKind = "content-hurt"
+	EventContentMended EventKind = "content-mended"
+	EventErased        EventKind = "erased"
+	EventBanLifted     EventKind = "ban-lifted"
+	EventSweepAsked    EventKind = "sweep-asked"
+	EventScrubAsked    EventKind = "scrub-asked"
 )
 
 // Verdicts of the audit log.

@@ -5,12 +5,12 @@ import (
 	"strings"
 
 	"gorm.io/gorm"
-	"gorm.io/gorm/clause"
 
 	"warthesis/internal/oci"
 	"warthesis/internal/record/edges"
 	"warthesis/internal/record/find"
 	"warthesis/internal/record/seals"
+	"warthesis/internal/record/seen"
 	"warthesis/internal/rule"
 )
 
@@ -45,51 +45,8 @@ type Page struct {
 	Seen Seen
 }
 
-// Seen is which repositories a caller may see. The zero value sees what anybody may
-// pull from. It is asked in the database, so that it does not grow with what there is.
-type Seen struct {
-	// Everything is every repository, Nothing none.
-	Everything, Nothing bool
-	// Account sees also where it, or a group of its, has a role; 0 is nobody.
-	Account int64
-	// Globs, where there are any, keep of all this what matches one of them.
-	Globs []string
-}
-
-const seenOpen = `repositories.visibility = 'open' OR repositories.visibility = '' AND repositories.namespace_id IN (SELECT id FROM namespaces WHERE open)`
-
-const seenByRole = seenOpen + ` OR repositories.namespace_id IN (SELECT grants.namespace_id FROM grants WHERE grants.namespace_id <> 0 AND (` + memberSQL + `))
-	OR repositories.id IN (SELECT grants.repository_id FROM grants WHERE grants.repository_id <> 0 AND (` + memberSQL + `))`
-
-// Condition is what holds of the repositories that are seen.
-func (s Seen) Condition() clause.Expr {
-	if s.Nothing {
-		return gorm.Expr("0")
-	}
-	sql, values := "1", []any(nil)
-	switch {
-	case s.Everything:
-	case s.Account == 0:
-		sql = "(" + seenOpen + ")"
-	default:
-		sql, values = "("+seenByRole+")", []any{s.Account, s.Account, s.Account, s.Account}
-	}
-	if len(s.Globs) > 0 {
-		sql += " AND (" + strings.Repeat("repositories.name GLOB ? OR ", len(s.Globs)-1) + "repositories.name GLOB ?)"
-		for _, glob := range s.Globs {
-			values = append(values, glob)
-		}
-	}
-	return gorm.Expr(sql, values...)
-}
-
-// on keeps the repositories that are seen.
-func (s Seen) on(query *gorm.DB) *gorm.DB { return query.Where(s.Condition()) }
-
-// granted lists the places of a kind in which the account has a role.
-func (s Seen) granted(db *gorm.DB, place string) *gorm.DB {
-	return ofMember(db.Table("grants").Select(place).Where(place+" <> 0 AND ? <> 0", s.Account), s.Account)
-}
+// Seen is which repositories a caller may see.
+type Seen = seen.Seen
 
 // on puts the page's order, key and limit to a query over the two columns.
 func (p Page) on(query *gorm.DB, name, at string) *gorm.DB {
@@ -138,7 +95,7 @@ const repositoryRow = `repositories.*,
 // Repositories returns a page of the repositories, of one namespace or, with an
 // empty one, of all.
 func (s *Store) Repositories(ctx context.Context, namespace string, p Page) ([]RepositoryRow, error) {
-	query := p.Seen.on(s.read.WithContext(ctx).Table("live_repositories AS repositories").Select(repositoryRow))
+	query := p.Seen.On(s.read.WithContext(ctx).Table("live_repositories AS repositories").Select(repositoryRow))
 	if namespace != "" {
 		query = query.Where("namespace_id = (SELECT id FROM namespaces WHERE name = ? AND removed_at = 0)", namespace)
 	}
@@ -266,6 +223,6 @@ func (s *Store) Referrers(ctx context.Context, repository int64, subject oci.Dig
 // RepositoryNames returns up to limit names of repositories behind after, in order.
 func (s *Store) RepositoryNames(ctx context.Context, after string, limit int, seen Seen) ([]oci.Name, error) {
 	var names []oci.Name
-	return names, seen.on(s.read.WithContext(ctx).Table("live_repositories AS repositories")).
+	return names, seen.On(s.read.WithContext(ctx).Table("live_repositories AS repositories")).
 		Where("name > ?", after).Order("name").Limit(limit).Pluck("name", &names).Error
 }

@@ -2,6 +2,7 @@ package record
 
 import (
 	"context"
+	"errors"
 
 	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
@@ -98,7 +99,7 @@ func (v View) Manifests(repository int64, digests []oci.Digest) (map[oci.Digest]
 // names; when it has moved the tags, it calls SettleTags.
 func (tx *Tx) KeepManifest(repository Repository, m Manifest, document Blob, named []oci.Edge) (Manifest, error) {
 	tx.forget = append(tx.forget, func(c *cache) { c.manifests.Remove(contentKey{repository.ID, m.Digest}) })
-	if err := tx.touchRepository(repository); err != nil {
+	if err := errors.Join(tx.mayKeep(repository, m.Digest, named), tx.touchRepository(repository)); err != nil {
 		return m, err
 	}
 	m.RepositoryID, m.ContentID, m.State = repository.ID, document.ContentID, StateLive
@@ -121,6 +122,17 @@ func (tx *Tx) KeepManifest(repository Repository, m Manifest, document Blob, nam
 	there.State, there.DeletedAt, there.DeletedServed, there.RemovalID, there.TouchedServed = StateLive, 0, 0, 0, tx.Served()
 	return there, tx.db.Model(&Manifest{}).Where("id = ?", there.ID).
 		Updates(map[string]any{"state": StateLive, "touched_served": tx.Served(), "deleted_at": 0, "deleted_served": 0, "removal_id": 0}).Error
+}
+
+// mayKeep fails, with oci.CodeDenied, where a manifest or what it names is banned.
+func (tx *Tx) mayKeep(repository Repository, digest oci.Digest, named []oci.Edge) error {
+	all := []oci.Digest{digest}
+	for _, e := range named {
+		if e.Relation != oci.RelationSubject {
+			all = append(all, e.Digest)
+		}
+	}
+	return tx.Bans().Check(repository.NamespaceID, all...)
 }
 
 // DeleteManifest takes a live manifest, and the tags that point to it, out of

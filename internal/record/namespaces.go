@@ -139,6 +139,9 @@ func (tx *Tx) RenameRepository(r Repository, name oci.Name, l seals.Leave) error
 	if err != nil {
 		return err
 	}
+	if err := tx.Bans().CheckRepository(r.ID, namespace.ID); err != nil {
+		return err
+	}
 	tx.repositoryMoves(r)
 	return taken(tx.db.Model(&r).Select("name", "namespace_id").Updates(&Repository{Name: name, NamespaceID: namespace.ID}).Error)
 }
@@ -200,7 +203,7 @@ func (s *Store) namespaceRows(ctx context.Context, seen Seen) *gorm.DB {
 	if len(seen.Globs) > 0 || seen.Nothing {
 		return query.Where("EXISTS (?)", within)
 	}
-	return query.Where("(namespaces.open OR namespaces.id IN (?) OR EXISTS (?))", seen.granted(s.read.WithContext(ctx), "namespace_id"), within)
+	return query.Where("(namespaces.open OR namespaces.id IN (?) OR EXISTS (?))", seen.Granted(s.read.WithContext(ctx), "namespace_id"), within)
 }
 
 // Namespaces returns a page of the namespaces that are seen.

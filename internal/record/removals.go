@@ -4,7 +4,6 @@ import (
 	"warthesis/internal/record/diffids"
 	"warthesis/internal/record/runs"
 	"warthesis/internal/record/taglog"
-	"warthesis/internal/record/unheld"
 )
 
 // Actor is who does something, for the logs.
@@ -69,9 +68,6 @@ func (tx *Tx) undo(removal int64, by Actor) error {
 func (v View) TagLog(repository int64) taglog.Log {
 	return taglog.Log{DB: v.db, RepositoryID: repository}
 }
-
-// Unheld finds what nothing needs any more.
-func (v View) Unheld() unheld.Records { return unheld.Records{DB: v.db} }
 
 // DiffIDs are the digests that layers have when they are unpacked.
 func (v View) DiffIDs() diffids.IDs { return diffids.IDs{DB: v.db} }

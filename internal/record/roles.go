@@ -7,6 +7,7 @@ import (
 	"gorm.io/gorm/clause"
 
 	"warthesis/internal/oci"
+	"warthesis/internal/record/seen"
 )
 
 // Role is what somebody may do in a place; each has what the ones before it have.
@@ -153,13 +154,8 @@ func (s *Store) GrantsIn(ctx context.Context, namespace int64) ([]GrantRow, erro
 
 // ofMember keeps the grants of an account, those of its groups included.
 func ofMember(query *gorm.DB, account int64) *gorm.DB {
-	return query.Where("("+memberSQL+")", account, account)
+	return query.Where("("+seen.Member+")", account, account)
 }
-
-// memberSQL says of a grant that it is an account's or one of its groups'; it takes
-// the account's ID twice.
-const memberSQL = `grants.account_id = ? AND grants.group_id = 0
-	OR grants.account_id = 0 AND grants.group_id IN (SELECT group_id FROM group_members WHERE group_members.account_id = ?)`
 
 // GrantsOf returns the roles of an account, those of its groups included.
 func (s *Store) GrantsOf(ctx context.Context, account int64) ([]GrantRow, error) {

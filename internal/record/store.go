@@ -29,9 +29,11 @@ const readers = 8
 
 // Store is the records of one data folder. It is safe for concurrent use.
 type Store struct {
-	clock  clock.Clock
-	read   *gorm.DB
-	write  *gorm.DB
+	clock clock.Clock
+	read  *gorm.DB
+	write *gorm.DB
+	// plan is the connection on which sweeps plan, in tables of its own.
+	plan   *gorm.DB
 	cache  *cache
 	rights atomic.Pointer[Rights]
 	feed   *feed.Feed[Event]
@@ -61,21 +63,29 @@ func Open(path string, start func(before time.Duration) clock.Clock) (*Store, er
 	if s.read, err = connect(path, "deferred", true, readers); err != nil {
 		return nil, errors.Join(fmt.Errorf("open the records: %w", err), closeDB(s.write))
 	}
-	before, err := s.servedBefore()
-	if err != nil {
+	if s.plan, err = connect(path, "deferred", false, 1); err != nil {
 		return nil, errors.Join(fmt.Errorf("open the records: %w", err), closeDB(s.read), closeDB(s.write))
 	}
-	rights, err := loadRights(s.read)
+	before, err := s.load()
 	if err != nil {
-		return nil, errors.Join(fmt.Errorf("open the records: %w", err), closeDB(s.read), closeDB(s.write))
-	}
-	s.rights.Store(rights)
-	if err := s.rules.Begin(s.read); err != nil {
-		return nil, errors.Join(fmt.Errorf("open the records: %w", err), closeDB(s.read), closeDB(s.write))
+		return nil, errors.Join(fmt.Errorf("open the records: %w", err), closeDB(s.plan), closeDB(s.read), closeDB(s.write))
 	}
 	s.clock = start(before)
 	s.ended.Go(s.writeLoop)
 	return s, nil
+}
+
+// load reads what is kept in memory, and returns the served time that was reached.
+func (s *Store) load() (before time.Duration, err error) {
+	if before, err = s.servedBefore(); err != nil {
+		return 0, err
+	}
+	rights, err := loadRights(s.read)
+	if err != nil {
+		return 0, err
+	}
+	s.rights.Store(rights)
+	return before, s.rules.Begin(s.read)
 }
 
 // Close lets queued work finish, stops the writer and closes the connections.
@@ -83,7 +93,7 @@ func (s *Store) Close() error {
 	s.queue.Close()
 	s.ended.Wait()
 	s.feed.Close()
-	return errors.Join(closeDB(s.read), closeDB(s.write))
+	return errors.Join(closeDB(s.plan), closeDB(s.read), closeDB(s.write))
 }
 
 // Clock is the clock by which changes are timed.

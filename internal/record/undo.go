@@ -6,6 +6,7 @@ import (
 
 	"warthesis/internal/oci"
 	"warthesis/internal/record/removals"
+	"warthesis/internal/record/seen"
 	"warthesis/internal/record/taglog"
 )
 
@@ -18,7 +19,7 @@ type SeesRemovals = removals.Sees
 // ListRemovals returns a page of the removals that somebody could undo; the filter's Seen
 // is set here.
 func (v View) ListRemovals(f removals.Filter, by SeesRemovals) ([]removals.Row, error) {
-	f.Seen = by.Condition(memberSQL)
+	f.Seen = by.Condition(seen.Member)
 	return v.Removals().List(f)
 }
 
@@ -26,9 +27,9 @@ func (v View) ListRemovals(f removals.Filter, by SeesRemovals) ([]removals.Row, 
 // most as the registry does.
 func (s Settings) Window(of time.Duration) time.Duration {
 	if of == 0 {
-		return s.RestoreWindow
+		of = s.RestoreWindow
 	}
-	return min(of, s.RestoreWindow)
+	return max(min(of, s.RestoreWindow), s.floor())
 }
 
 // ErrUndone: the removal does not stand any more.
@@ -64,7 +65,7 @@ func (tx *Tx) Undo(id int64, as map[oci.Tag]oci.Tag, name string, by Actor) (u U
 		return u, err
 	case row.UndoneAt != 0:
 		return u, ErrUndone
-	case row.RemovedServed+int64(window) <= tx.Served():
+	case row.OverAt != 0 || row.RemovedServed+int64(window) <= tx.Served():
 		return u, ErrWindow
 	}
 	switch RemovalKind(row.Kind) {

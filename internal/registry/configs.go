@@ -33,8 +33,8 @@ func (r *Registry) ReadConfigs(ctx context.Context, breathe func() error) error 
 			}
 		}
 		err = r.records.Update(ctx, "read-configs", func(tx *record.Tx) error {
-			for config, ids := range found {
-				if err := tx.DiffIDs().Keep(config, ids); err != nil {
+			for _, c := range configs {
+				if err := tx.DiffIDs().Keep(c.RepositoryID, c.Digest, found[c.Digest]); err != nil {
 					return err
 				}
 			}

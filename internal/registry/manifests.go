@@ -157,7 +157,7 @@ func (r *Registry) PushManifest(ctx context.Context, p ManifestPush) (record.Man
 			if row, err = acceptManifest(ctx, tx, to, p, parsed, row, document); err != nil || len(unpacked) == 0 {
 				return err
 			}
-			return tx.DiffIDs().Keep(parsed.Config.Digest, unpacked)
+			return tx.DiffIDs().Keep(row.RepositoryID, parsed.Config.Digest, unpacked)
 		},
 	})
 	return row, r.inWords(ctx, record.Repository{ID: to.id, Name: p.Name}, err)

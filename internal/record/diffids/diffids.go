@@ -17,13 +17,13 @@ const Most = 1000
 // IDs are those of all configs, in a change or as of the last commit.
 type IDs struct{ DB *gorm.DB }
 
-// Keep keeps those of a config, where none are yet.
-func (d IDs) Keep(config oci.Digest, ids []oci.Digest) error {
+// Keep keeps those of a config that a repository has, where none are yet.
+func (d IDs) Keep(repository int64, config oci.Digest, ids []oci.Digest) error {
 	if len(ids) == 0 {
 		return nil
 	}
 	var there int64
-	if err := d.DB.Raw("SELECT count(*) FROM diff_ids WHERE config_id = (SELECT id FROM contents WHERE digest = ?) AND position = 0", config).Scan(&there).Error; err != nil || there > 0 {
+	if err := d.DB.Raw("SELECT count(*) FROM diff_ids WHERE repository_id = ? AND config_id = (SELECT id FROM contents WHERE digest = ?) AND position = 0", repository, config).Scan(&there).Error; err != nil || there > 0 {
 		return err
 	}
 	raw, err := json.Marshal(ids[:min(len(ids), Most)])
@@ -34,16 +34,17 @@ func (d IDs) Keep(config oci.Digest, ids []oci.Digest) error {
 	if err := d.DB.Exec("INSERT OR IGNORE INTO contents (digest) SELECT value FROM json_each(?)", all).Error; err != nil {
 		return err
 	}
-	return d.DB.Exec(`INSERT OR IGNORE INTO diff_ids (content_id, config_id, position)
-		SELECT contents.id, config.id, key FROM json_each(?) CROSS JOIN contents ON contents.digest = value CROSS JOIN contents AS config ON config.digest = ?`, all, config).Error
+	return d.DB.Exec(`INSERT OR IGNORE INTO diff_ids (repository_id, config_id, position, content_id)
+		SELECT ?, config.id, key, contents.id FROM json_each(?) CROSS JOIN contents ON contents.digest = value CROSS JOIN contents AS config ON config.digest = ?`, repository, all, config).Error
 }
 
 // Config is the config of a manifest of before these digests were kept.
 type Config struct {
-	ManifestID int64
-	Digest     oci.Digest
-	MediaType  string
-	Size       int64
+	ManifestID   int64
+	RepositoryID int64
+	Digest       oci.Digest
+	MediaType    string
+	Size         int64
 }
 
 const (
@@ -59,7 +60,7 @@ func (d IDs) ToRead(limit int) (configs []Config, upTo int64, err error) {
 		readKey, toReadKey).Scan(&at).Error; err != nil || at.Done >= at.Until {
 		return nil, 0, err
 	}
-	err = d.DB.Raw(`SELECT edges.manifest_id, contents.digest, media_types.name AS media_type, edges.size FROM edges
+	err = d.DB.Raw(`SELECT edges.manifest_id, edges.repository_id, contents.digest, media_types.name AS media_type, edges.size FROM edges
 		JOIN contents ON contents.id = edges.content_id JOIN media_types ON media_types.id = edges.media_type_id
 		WHERE edges.manifest_id > ? AND edges.manifest_id <= ? AND edges.relation = 1 ORDER BY edges.manifest_id LIMIT ?`, at.Done, at.Until, limit).Scan(&configs).Error
 	if upTo = at.Until; len(configs) == limit {

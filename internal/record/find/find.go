@@ -82,7 +82,7 @@ func (f Finder) Twins(digests []oci.Digest) (twins []Twin, err error) {
 	}
 	err = f.DB.Table("contents").Distinct("repositories.name AS repository, manifests.digest, manifests.platforms, manifests.pushed_at AS since, "+contentSQL+" AS content, contents.digest AS of, "+
 		strings.ReplaceAll(strings.ReplaceAll(contentSQL, "manifests.id", "one.id"), "edges.manifest_id", "manifest_id")+" AS of_content").
-		Joins("CROSS JOIN manifests AS one ON one.content_id = contents.id AND one.state = ?", live).
+		Joins("CROSS JOIN manifests AS one ON one.id = (SELECT min(id) FROM manifests WHERE content_id = contents.id)").
 		Joins("CROSS JOIN edges AS config ON config.manifest_id = one.id AND config.relation = 1").
 		Joins(same).
 		Joins("CROSS JOIN manifests ON manifests.id = same.manifest_id AND manifests.state = ? AND manifests.content_id <> one.content_id", live).
@@ -159,15 +159,15 @@ func (f Finder) Digest(prefix string, limit int) ([]Place, error) {
 func (f Finder) unpacked(prefix string, limit int) (found []Place, err error) {
 	query := f.DB.Table("contents").Select(`repositories.name AS repository, contents.digest, 'diff_id' AS relation, manifests.digest AS holder, manifests.pushed_at AS since,
 		coalesce((SELECT digest FROM (SELECT c.digest, row_number() OVER (ORDER BY l.position) - 1 AS n FROM edges AS l JOIN contents AS c ON c.id = l.content_id
-			WHERE l.manifest_id = manifests.id AND l.relation = 2) WHERE n = diff_ids.position), '') AS layer`).
-		Joins("CROSS JOIN diff_ids ON diff_ids.content_id = contents.id")
+			WHERE l.manifest_id = manifests.id AND l.relation = 2) WHERE n = diff_ids.position), '') AS layer`)
 	if f.Everything {
-		query = query.Joins("CROSS JOIN edges ON edges.content_id = diff_ids.config_id AND edges.relation = 1").
-			Joins("CROSS JOIN live_repositories AS repositories ON repositories.id = edges.repository_id")
+		query = query.Joins("CROSS JOIN diff_ids ON diff_ids.content_id = contents.id").
+			Joins("CROSS JOIN live_repositories AS repositories ON repositories.id = diff_ids.repository_id")
 	} else {
 		query = query.Joins("CROSS JOIN live_repositories AS repositories").
-			Joins("CROSS JOIN edges ON edges.content_id = diff_ids.config_id AND edges.repository_id = repositories.id AND edges.relation = 1")
+			Joins("CROSS JOIN diff_ids ON diff_ids.content_id = contents.id AND diff_ids.repository_id = repositories.id")
 	}
+	query = query.Joins("CROSS JOIN edges ON edges.content_id = diff_ids.config_id AND edges.repository_id = diff_ids.repository_id AND edges.relation = 1")
 	return found, query.Joins("CROSS JOIN manifests ON manifests.id = edges.manifest_id AND manifests.state = ?", live).
 		Where("contents.digest >= ? AND contents.digest < ?", prefix, prefix+"~").Where(f.Seen).Order("contents.digest").Limit(limit).Scan(&found).Error
 }

@@ -35,6 +35,8 @@ type Row struct {
 	Reason        string
 	UndoneAt      int64
 	UndoneBy      int64
+	// OverAt is since when it cannot be undone, because a sweep took some of it; 0 for not.
+	OverAt int64
 
 	Namespace  string
 	Repository oci.Name
@@ -88,21 +90,26 @@ func (s Sees) Condition(member string) clause.Expr {
 	}
 	a := s.Account
 	return gorm.Expr(`namespaces.removed_at = 0 AND (removals.kind = 'repository'
-		AND removals.namespace_id IN (SELECT namespace_id FROM grants WHERE role = 'owner' AND namespace_id <> 0 AND (`+member+`))
+		AND `+placeSQL+` IN (SELECT namespace_id FROM grants WHERE role = 'owner' AND namespace_id <> 0 AND (`+member+`))
 		OR `+contents+` AND (
-		removals.namespace_id IN (SELECT namespace_id FROM grants WHERE role IN ('curator', 'owner') AND namespace_id <> 0 AND (`+member+`))
+		`+placeSQL+` IN (SELECT namespace_id FROM grants WHERE role IN ('curator', 'owner') AND namespace_id <> 0 AND (`+member+`))
 		OR removals.repository_id IN (SELECT repository_id FROM grants WHERE role IN ('curator', 'owner') AND repository_id <> 0 AND (`+member+`))))`, a, a, a, a, a, a)
 }
 
-const rowSQL = `removals.*, coalesce(namespaces.name, '') AS namespace, coalesce(repositories.name, '') AS repository,
+// placeSQL is the namespace that a removal is in: that of the repository as it is now.
+const placeSQL = "coalesce(repositories.namespace_id, removals.namespace_id)"
+
+const rowSQL = `removals.id, removals.kind, ` + placeSQL + ` AS namespace_id, removals.repository_id, removals.name, removals.removed_at, removals.removed_served,
+	removals.removed_by, removals.token, removals.reason, removals.undone_at, removals.undone_by, removals.over_at,
+	coalesce(namespaces.name, '') AS namespace, coalesce(repositories.name, '') AS repository,
 	coalesce(namespaces.removed_at <> 0, 0) AS namespace_gone, coalesce(repositories.removed_at <> 0, 0) AS repository_gone, coalesce(namespaces.restore_window, 0) AS "window",
 	(SELECT count(*) FROM tags WHERE tags.removal_id = removals.id) AS tags,
 	(SELECT count(*) FROM manifests WHERE manifests.removal_id = removals.id) AS images`
 
 func (r Records) rows() *gorm.DB {
 	return r.DB.Table("removals").Select(rowSQL).
-		Joins("LEFT JOIN namespaces ON namespaces.id = removals.namespace_id").
-		Joins("LEFT JOIN repositories ON repositories.id = removals.repository_id")
+		Joins("LEFT JOIN repositories ON repositories.id = removals.repository_id").
+		Joins("LEFT JOIN namespaces ON namespaces.id = " + placeSQL)
 }
 
 // List returns a page of removals, the last first.
@@ -115,7 +122,7 @@ func (r Records) List(f Filter) (rows []Row, err error) {
 		query = query.Where("removals.repository_id = ?", f.RepositoryID)
 	}
 	if f.NamespaceID != 0 {
-		query = query.Where("removals.namespace_id = ?", f.NamespaceID)
+		query = query.Where(placeSQL+" = ?", f.NamespaceID)
 	}
 	if f.Before != 0 {
 		query = query.Where("removals.id < ?", f.Before)

@@ -1,0 +1,89 @@
+// Package hurts knows which content has a file that is not what it should be.
+package hurts
+
+import (
+	"errors"
+
+	"gorm.io/gorm"
+
+	"warthesis/internal/oci"
+	"warthesis/internal/record/stamp"
+)
+
+// What is wrong with a file.
+type What string
+
+// What can be wrong with a file.
+const (
+	// Missing: there is none. Short: it has another size. Rotten: it has other bytes.
+	Missing What = "missing"
+	Short   What = "short"
+	Rotten  What = "rotten"
+)
+
+// How a hurt ended.
+const (
+	// Mended: a good copy came. Gone: the content itself went.
+	Mended = "mended"
+	Gone   = "gone"
+)
+
+// Hurt is one file that was found not to be what it should be.
+type Hurt struct {
+	ID     int64
+	Digest oci.Digest
+	Place  string
+	What   What
+	// Size is what it should have, FoundSize what it had, in bytes.
+	Size, FoundSize int64
+	FoundAt         stamp.Stamp
+	// EndedAt is 0 while it hurts, EndedHow how it ended.
+	EndedAt  stamp.Stamp
+	EndedHow string
+}
+
+// Hurts are all of them, in a change or as of the last commit.
+type Hurts struct{ DB *gorm.DB }
+
+// ErrNone: the content is not hurt.
+var ErrNone = errors.New("no such hurt")
+
+// Add records one, and reports whether it is new.
+func (h Hurts) Add(one Hurt) (bool, error) {
+	done := h.DB.Exec("INSERT INTO hurts (digest, place, what, size, found_size, found_at) VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING",
+		one.Digest, one.Place, one.What, one.Size, one.FoundSize, one.FoundAt)
+	return done.RowsAffected > 0, done.Error
+}
+
+// Mend notes that a good copy of the content is here, and reports whether it was hurt.
+func (h Hurts) Mend(digest oci.Digest, now stamp.Stamp) (bool, error) {
+	done := h.DB.Exec("UPDATE hurts SET ended_at = ?, ended_how = 'mended' WHERE digest = ? AND ended_at = 0", now, digest)
+	return done.RowsAffected > 0, done.Error
+}
+
+// Count counts those that hurt.
+func (h Hurts) Count() (n int64, err error) {
+	return n, h.DB.Raw("SELECT count(*) FROM hurts WHERE ended_at = 0").Scan(&n).Error
+}
+
+// Get returns the hurt of a digest that hurts, or ErrNone.
+func (h Hurts) Get(digest oci.Digest) (one Hurt, err error) {
+	found := h.DB.Raw("SELECT * FROM hurts WHERE digest = ? AND ended_at = 0", digest).Scan(&one)
+	if found.Error == nil && found.RowsAffected == 0 {
+		return one, ErrNone
+	}
+	return one, found.Error
+}
+
+// List returns up to limit hurts before one or with 0 from the end, the last found first;
+// with ended also those that ended.
+func (h Hurts) List(ended bool, before int64, limit int) (rows []Hurt, err error) {
+	query := h.DB.Table("hurts").Order("id DESC").Limit(limit)
+	if !ended {
+		query = query.Where("ended_at = 0")
+	}
+	if before != 0 {
+		query = query.Where("id < ?", before)
+	}
+	return rows, query.Scan(&rows).Error
+}

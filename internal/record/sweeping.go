@@ -1,0 +1,65 @@
+package record
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"gorm.io/gorm"
+
+	"warthesis/internal/oci"
+	"warthesis/internal/record/bans"
+	"warthesis/internal/record/hurts"
+	"warthesis/internal/record/rulelists"
+	"warthesis/internal/record/unheld"
+	"warthesis/internal/rule"
+)
+
+// Bans are the digests that must not be here.
+func (v View) Bans() bans.Bans { return bans.Bans{DB: v.db} }
+
+// Hurts are the files that are not what they should be.
+func (v View) Hurts() hurts.Hurts { return hurts.Hurts{DB: v.db} }
+
+// Unheld finds what nothing needs any more.
+func (v View) Unheld() unheld.Records { return unheld.Records{DB: v.db} }
+
+// Terms are by what things count as not needed now, with a grace.
+func (s *Store) Terms(grace time.Duration) unheld.Terms {
+	settings := s.Rights().Settings()
+	return unheld.Terms{Served: int64(s.clock.Served()), Grace: int64(grace), Window: int64(settings.RestoreWindow), Floor: int64(settings.floor())}
+}
+
+// PlanUnheld plans what goes on one snapshot of the records; one plan is made at a time.
+func (s *Store) PlanUnheld(ctx context.Context, terms unheld.Terms, breathe func() error, each func(unheld.Found) error) (kept []unheld.Kept, err error) {
+	return kept, s.plan.WithContext(ctx).Transaction(func(db *gorm.DB) (err error) {
+		kept, err = unheld.Make(db, terms, breathe, each)
+		return err
+	})
+}
+
+// ForgetHoldings lets readers see that holdings were taken.
+func (tx *Tx) ForgetHoldings(taken []unheld.Key, digests map[unheld.Key]oci.Digest) {
+	tx.forget = append(tx.forget, func(c *cache) {
+		for _, key := range taken {
+			c.holdings.Remove(contentKey{key.RepositoryID, digests[key]})
+		}
+	})
+}
+
+// DropPlace notes that a repository that cannot come back or, with 0, a namespace is gone
+// for good, with all grants and rules in it; the row stays, for the logs.
+func (tx *Tx) DropPlace(namespace, repository int64) error {
+	var grants []Grant
+	err := tx.db.Where("namespace_id = ? AND repository_id = ?", namespace, repository).Find(&grants).Error
+	err = errors.Join(err, tx.dropGrants(grants))
+	list := tx.RuleLists().Remove(rulelists.Key{Kind: rule.Immutability.Name, NamespaceID: namespace, RepositoryID: repository})
+	if list != nil && !errors.Is(list, rulelists.ErrNone) {
+		err = errors.Join(err, list)
+	}
+	const gone = " SET gone_at = ?, description = '', labels = '{}' WHERE id = ?"
+	if repository == 0 {
+		return errors.Join(err, tx.db.Exec("UPDATE namespaces"+gone, tx.Now(), namespace).Error)
+	}
+	return errors.Join(err, tx.db.Exec("UPDATE repositories"+gone, tx.Now(), repository).Error)
+}
