@@ -31,9 +31,12 @@ func (s *Store) Terms(grace time.Duration) unheld.Terms {
 }
 
 // PlanUnheld plans what goes on one snapshot of the records; one plan is made at a time.
-func (s *Store) PlanUnheld(ctx context.Context, terms unheld.Terms, breathe func() error, each func(unheld.Found) error) (kept []unheld.Kept, err error) {
-	return kept, s.plan.WithContext(ctx).Transaction(func(db *gorm.DB) (err error) {
-		kept, err = unheld.Make(db, terms, breathe, each)
+func (s *Store) PlanUnheld(ctx context.Context, terms unheld.Terms, breathe func() error, each func(found []byte) error) (sums unheld.Sums, err error) {
+	if err := s.plan.WithContext(ctx).Exec("PRAGMA temp_store = MEMORY; PRAGMA cache_size = -49152").Error; err != nil {
+		return sums, err
+	}
+	return sums, s.plan.WithContext(ctx).Transaction(func(db *gorm.DB) (err error) {
+		sums, err = unheld.Make(db, terms, breathe, each)
 		return err
 	})
 }

@@ -1,6 +1,7 @@
 package record
 
 import (
+	"encoding/json"
 	"fmt"
 	"slices"
 	"testing"
@@ -14,14 +15,21 @@ import (
 )
 
 // plan returns what goes, as words, and what stays.
-func plan(t *testing.T, s *Store, terms unheld.Terms) (goes []string, kept []unheld.Kept) {
+func plan(t *testing.T, s *Store, terms unheld.Terms) (goes []string, kept []unheld.Sum) {
 	t.Helper()
-	kept, err := s.PlanUnheld(ctx, terms, func() error { return nil }, func(f unheld.Found) error {
+	sums, err := s.PlanUnheld(ctx, terms, func() error { return nil }, func(raw []byte) error {
+		var f unheld.Found
+		require.NoError(t, json.Unmarshal(raw, &f))
 		goes = append(goes, fmt.Sprintf("%s %s%s%s %s", f.Kind, f.Repository, f.Name, seedOf(f.Digest), f.Why))
 		return nil
 	})
 	require.NoError(t, err)
-	return goes, kept
+	var counted int64
+	for _, sum := range sums.Goes {
+		counted += sum.Count
+	}
+	assert.EqualValues(t, len(goes), counted)
+	return goes, sums.Stays
 }
 
 // seedOf gives a digest of these tests its word back.
@@ -105,7 +113,7 @@ func TestAPlanHasWhatNothingNeedsAndWhyTheRestStays(t *testing.T) {
 	pass(grace - 1)
 	goes, kept := plan(t, s, s.Terms(grace))
 	assert.Empty(t, goes, "all was touched within the grace")
-	assert.ElementsMatch(t, []unheld.Kept{{Kind: "holding", Why: unheld.InGrace, Count: 1, Bytes: 10}, {Kind: "blob", Why: unheld.InGrace, Count: 1, Bytes: 10}}, kept)
+	assert.ElementsMatch(t, []unheld.Sum{{Kind: "holding", Why: unheld.InGrace, Count: 1, Bytes: 10}, {Kind: "blob", Why: unheld.InGrace, Count: 1, Bytes: 10}}, kept)
 	pass(1)
 	goes, _ = plan(t, s, s.Terms(grace))
 	assert.ElementsMatch(t, []string{"holding a/x@loose unnamed", "blob @free unneeded", "blob @loose unneeded"}, goes)
@@ -120,7 +128,7 @@ func TestAPlanHasWhatNothingNeedsAndWhyTheRestStays(t *testing.T) {
 	crashed.Crashed = true
 	goes, kept = plan(t, s, crashed)
 	assert.Equal(t, []string{"blob @free unneeded"}, goes)
-	assert.Contains(t, kept, unheld.Kept{Kind: "holding", Why: unheld.AfterCrash, Count: 1, Bytes: 10})
+	assert.Contains(t, kept, unheld.Sum{Kind: "holding", Why: unheld.AfterCrash, Count: 1, Bytes: 10})
 
 	// An open upload keeps what came since it began, and nothing older.
 	require.NoError(t, s.Update(ctx, "test", func(tx *Tx) error {
@@ -133,7 +141,7 @@ func TestAPlanHasWhatNothingNeedsAndWhyTheRestStays(t *testing.T) {
 	pass(grace)
 	goes, kept = plan(t, s, s.Terms(grace))
 	assert.Equal(t, []string{"blob @free unneeded"}, goes)
-	assert.Contains(t, kept, unheld.Kept{Kind: "holding", Why: unheld.Uploading, Count: 1, Bytes: 10})
+	assert.Contains(t, kept, unheld.Sum{Kind: "holding", Why: unheld.Uploading, Count: 1, Bytes: 10})
 	require.NoError(t, s.Update(ctx, "test", func(tx *Tx) error { return tx.DropUpload("u") }))
 
 	// What was deleted goes when its window is over, a child not before what names it, and
@@ -149,7 +157,7 @@ func TestAPlanHasWhatNothingNeedsAndWhyTheRestStays(t *testing.T) {
 	}))
 	goes, kept = plan(t, s, s.Terms(grace))
 	assert.NotContains(t, goes, "manifest a/x@index window-over")
-	assert.Contains(t, kept, unheld.Kept{Kind: "manifest", Why: unheld.InWindow, Count: 1})
+	assert.Contains(t, kept, unheld.Sum{Kind: "manifest", Why: unheld.InWindow, Count: 1})
 	pass(grace)
 	goes, _ = plan(t, s, s.Terms(grace))
 	assert.Contains(t, goes, "manifest a/x@index window-over")
@@ -169,7 +177,11 @@ func TestATakeAsksAgain(t *testing.T) {
 	clk.MoveTo(clk.Now().Add(DefaultRestoreWindow))
 	terms := s.Terms(grace)
 	var found []unheld.Found
-	_, err := s.PlanUnheld(ctx, terms, func() error { return nil }, func(f unheld.Found) error { found = append(found, f); return nil })
+	_, err := s.PlanUnheld(ctx, terms, func() error { return nil }, func(raw []byte) error {
+		var f unheld.Found
+		found = append(found, f)
+		return json.Unmarshal(raw, &found[len(found)-1])
+	})
 	require.NoError(t, err)
 	of := func(kind unheld.Kind) unheld.Found {
 		i := slices.IndexFunc(found, func(f unheld.Found) bool { return f.Kind == kind })

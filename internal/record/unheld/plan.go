@@ -2,6 +2,7 @@ package unheld
 
 import (
 	"errors"
+	"time"
 
 	"gorm.io/gorm"
 )
@@ -22,29 +23,34 @@ const rowsAtOnce = 20_000
 const tables = `
 	DROP TABLE IF EXISTS temp.over_removals; DROP TABLE IF EXISTS temp.gone_places; DROP TABLE IF EXISTS temp.going_manifests;
 	DROP TABLE IF EXISTS temp.going_holdings; DROP TABLE IF EXISTS temp.going_blobs; DROP TABLE IF EXISTS temp.going_tags;
+	DROP TABLE IF EXISTS temp.uploading; DROP TABLE IF EXISTS temp.away;
 	CREATE TABLE temp.over_removals (id INTEGER PRIMARY KEY);
 	CREATE TABLE temp.gone_places (id INTEGER PRIMARY KEY, removal_id INTEGER, since INTEGER);
+	CREATE TABLE temp.uploading (id INTEGER PRIMARY KEY, since INTEGER);
+	CREATE TABLE temp.away (id INTEGER PRIMARY KEY);
 	CREATE TABLE temp.going_manifests (id INTEGER PRIMARY KEY, repository_id INTEGER, content_id INTEGER, removal_id INTEGER, since INTEGER, stays TEXT);
 	CREATE TABLE temp.going_tags (id INTEGER PRIMARY KEY, removal_id INTEGER, since INTEGER);
 	CREATE TABLE temp.going_holdings (repository_id INTEGER, content_id INTEGER, removal_id INTEGER, since INTEGER, stays TEXT, PRIMARY KEY (repository_id, content_id)) WITHOUT ROWID;
-	CREATE TABLE temp.going_blobs (content_id INTEGER PRIMARY KEY, since INTEGER, stays TEXT)`
+	CREATE TABLE temp.going_blobs (content_id INTEGER PRIMARY KEY, size INTEGER, since INTEGER, stays TEXT)`
 
 // Make makes a plan on a connection of its own, in a transaction that reads, and gives
-// each thing that goes to each, in the order in which it must. What is returned stays.
-func Make(db *gorm.DB, terms Terms, breathe func() error, each func(Found) error) (kept []Kept, err error) {
+// each thing that goes to each, as the JSON of a Found, in the order in which it must go. It
+// returns how much goes, and what stays.
+func Make(db *gorm.DB, terms Terms, breathe func() error, each func(found []byte) error) (sums Sums, err error) {
 	p := &Plan{db, terms, breathe}
 	if err := statements(db, tables, nil); err != nil {
-		return nil, err
+		return sums, err
 	}
 	for _, step := range []func() error{p.removals, p.manifests, p.tags, p.holdings, p.blobs} {
 		if err := errors.Join(step(), breathe()); err != nil {
-			return nil, err
+			return sums, err
 		}
 	}
-	if err := p.tell(each); err != nil {
-		return nil, err
+	if sums.Goes, err = p.tell(each); err != nil {
+		return sums, err
 	}
-	return p.kept()
+	sums.Stays, err = p.kept()
+	return sums, err
 }
 
 func (p *Plan) run(sql string) error { return statements(p.db, sql, p.terms.values(nil)) }
@@ -59,7 +65,10 @@ func (p *Plan) removals() error {
 	INSERT INTO temp.gone_places SELECT r.id, x.id, x.removed_served FROM temp.over_removals AS o JOIN removals AS x ON x.id = o.id AND x.kind = 'repository'
 		JOIN repositories AS r ON r.id = x.repository_id AND r.removal_id = x.id AND r.removed_at <> 0 WHERE r.gone_at = 0 AND ` + inPlace + `;
 	INSERT OR IGNORE INTO temp.gone_places SELECT r.id, x.id, x.removed_served FROM temp.over_removals AS o JOIN removals AS x ON x.id = o.id AND x.kind = 'namespace'
-		JOIN namespaces AS n ON n.id = x.namespace_id AND n.removal_id = x.id AND n.removed_at <> 0 JOIN repositories AS r ON r.namespace_id = n.id WHERE r.gone_at = 0 AND ` + inPlace)
+		JOIN namespaces AS n ON n.id = x.namespace_id AND n.removal_id = x.id AND n.removed_at <> 0 JOIN repositories AS r ON r.namespace_id = n.id WHERE r.gone_at = 0 AND ` + inPlace + `;
+	INSERT INTO temp.uploading SELECT repository_id, min(started_served) FROM uploads GROUP BY repository_id;
+	INSERT INTO temp.away SELECT id FROM repositories WHERE removed_at <> 0;
+	INSERT OR IGNORE INTO temp.away SELECT r.id FROM namespaces AS n JOIN repositories AS r ON r.namespace_id = n.id WHERE n.removed_at <> 0`)
 }
 
 // namedByOthers is the condition that a manifest g that is to go is the child of one that
@@ -100,8 +109,8 @@ const unnamed = `NOT EXISTS (SELECT 1 FROM edges WHERE edges.content_id = h.cont
 	AND NOT EXISTS (SELECT 1 FROM temp.going_manifests AS g WHERE g.id = edges.manifest_id AND g.stays = ''))`
 
 // staysWhy says why a holding h that nothing names stays all the same, ” where it goes.
-const staysWhy = `CASE WHEN @crashed THEN 'after-crash' WHEN h.touched_served > @before THEN 'grace' WHEN h.touched_served >= ` + uploading + ` THEN 'upload'
-	WHEN NOT EXISTS (SELECT 1 FROM live_repositories WHERE live_repositories.id = h.repository_id) THEN 'place-removed' ELSE '' END`
+const staysWhy = `CASE WHEN @crashed THEN 'after-crash' WHEN h.touched_served > @before THEN 'grace' WHEN h.touched_served >= (SELECT since FROM temp.uploading WHERE id = h.repository_id) THEN 'upload'
+	WHEN h.repository_id IN (SELECT id FROM temp.away) THEN 'place-removed' ELSE '' END`
 
 // holdings finds those of blobs that nothing names, those that ended, and those of places
 // that are gone.
@@ -129,29 +138,42 @@ func (p *Plan) holdings() error {
 	return nil
 }
 
+// The bounds of how many repositories are looked at between two breaths: it follows how
+// long that takes.
+const (
+	mostRepositories = 1 << 20
+	pieceShort       = 8 * time.Millisecond
+	pieceLong        = 30 * time.Millisecond
+)
+
 // scanHoldings looks at all holdings of the repositories behind one and up to another.
 func (p *Plan) scanHoldings(values map[string]any, behind, upTo int64) error {
-	type key struct{ RepositoryID, ContentID int64 }
-	at := key{behind, 1<<63 - 1}
-	for {
-		next := key{upTo, 1<<63 - 1}
-		if err := p.db.Raw("SELECT repository_id, content_id FROM holdings WHERE (repository_id, content_id) > (?, ?) AND repository_id <= ? ORDER BY repository_id, content_id LIMIT 1 OFFSET ?",
-			at.RepositoryID, at.ContentID, upTo, rowsAtOnce).Scan(&next).Error; err != nil {
-			return err
-		}
-		values["r1"], values["c1"], values["r2"], values["c2"] = at.RepositoryID, at.ContentID, next.RepositoryID, next.ContentID
+	var last int64
+	if err := p.db.Raw("SELECT coalesce(max(repository_id), 0) FROM holdings").Scan(&last).Error; err != nil {
+		return err
+	}
+	step := int64(16)
+	for upTo = min(upTo, last); behind < upTo; {
+		to := min(behind+step, upTo)
+		values["behind"], values["upto"] = behind, to
+		began := time.Now()
 		// What goes is rare: the plain question is asked of all, and what leaving manifests
 		// free was found already.
-		if err := exec(p.db, `INSERT OR IGNORE INTO temp.going_holdings SELECT h.repository_id, h.content_id, 0, h.touched_served, `+staysWhy+` FROM holdings AS h
-			WHERE (h.repository_id, h.content_id) > (@r1, @c1) AND (h.repository_id, h.content_id) <= (@r2, @c2) AND h.ended_at = 0
-			AND NOT EXISTS (SELECT 1 FROM edges WHERE edges.content_id = h.content_id AND edges.repository_id = h.repository_id AND edges.relation < 4)`, values); err != nil {
+		err := exec(p.db, `INSERT OR IGNORE INTO temp.going_holdings SELECT h.repository_id, h.content_id, 0, h.touched_served, `+staysWhy+` FROM holdings AS h
+			WHERE h.repository_id > @behind AND h.repository_id <= @upto AND h.ended_at = 0
+			AND NOT EXISTS (SELECT 1 FROM edges WHERE edges.content_id = h.content_id AND edges.repository_id = h.repository_id AND edges.relation < 4)`, values)
+		switch took := time.Since(began); {
+		case took < pieceShort:
+			step = min(2*step, mostRepositories)
+		case took > pieceLong:
+			step = max(step/2, 1)
+		}
+		if err := errors.Join(err, p.breathe()); err != nil {
 			return err
 		}
-		if err := p.breathe(); err != nil || next.RepositoryID == upTo && next.ContentID == 1<<63-1 {
-			return err
-		}
-		at = next
+		behind = to
 	}
+	return nil
 }
 
 // blobs finds those that nothing holds, and those that nothing will.
@@ -159,7 +181,7 @@ func (p *Plan) blobs() error {
 	if !p.terms.Whole() {
 		return nil
 	}
-	err := p.run(`INSERT OR IGNORE INTO temp.going_blobs SELECT b.content_id, b.touched_served, CASE WHEN b.touched_served > @before THEN 'grace' ELSE '' END
+	err := p.run(`INSERT OR IGNORE INTO temp.going_blobs SELECT b.content_id, b.size, b.touched_served, CASE WHEN b.touched_served > @before THEN 'grace' ELSE '' END
 		FROM (SELECT content_id FROM temp.going_holdings WHERE stays = '' UNION SELECT content_id FROM temp.going_manifests WHERE stays = '') AS c
 		JOIN blobs AS b ON b.content_id = c.content_id
 		WHERE NOT EXISTS (SELECT 1 FROM holdings AS h WHERE h.content_id = b.content_id
@@ -171,7 +193,7 @@ func (p *Plan) blobs() error {
 	}
 	for from := int64(0); from < last; from += rowsAtOnce {
 		values := p.terms.values(map[string]any{"from": from, "upto": from + rowsAtOnce})
-		err := exec(p.db, `INSERT OR IGNORE INTO temp.going_blobs SELECT b.content_id, b.touched_served, CASE WHEN b.touched_served > @before THEN 'grace' ELSE '' END FROM blobs AS b
+		err := exec(p.db, `INSERT OR IGNORE INTO temp.going_blobs SELECT b.content_id, b.size, b.touched_served, CASE WHEN b.touched_served > @before THEN 'grace' ELSE '' END FROM blobs AS b
 			WHERE b.content_id > @from AND b.content_id <= @upto AND NOT EXISTS (SELECT 1 FROM holdings WHERE holdings.content_id = b.content_id)
 			AND NOT EXISTS (SELECT 1 FROM manifests WHERE manifests.content_id = b.content_id)`, values)
 		if err := errors.Join(err, p.breathe()); err != nil {

@@ -130,14 +130,16 @@ type Found struct {
 	Since     int64 `json:"since,omitempty"`
 }
 
-// Kept is how much of a kind stays, and why.
-type Kept struct {
+// Sum is how much of a kind goes or stays, and why.
+type Sum struct {
 	Kind  Kind  `json:"kind"`
 	Why   Why   `json:"why"`
 	Count int64 `json:"count"`
-	// Bytes are of blobs.
 	Bytes int64 `json:"bytes,omitempty"`
 }
+
+// Sums are how much goes and how much stays.
+type Sums struct{ Goes, Stays []Sum }
 
 // statements runs what stands between semicolons, one after the other.
 func statements(db *gorm.DB, sql string, values map[string]any) error {
