@@ -93,16 +93,16 @@ func (s *Store) stage(id string, by int) {
 	}
 }
 
-// Leftovers returns the names and sizes of staged files that no upload has open, and
-// that keep does not know: what a removal that failed left behind.
-func (s *Store) Leftovers(keep func(upload string) bool) (map[string]int64, error) {
+// Leftovers returns the names and sizes of staged files that no upload has open: those of
+// uploads that are gone on with later, and what a removal that failed left behind.
+func (s *Store) Leftovers() (map[string]int64, error) {
 	names, err := s.disk.list(filepath.Join(s.root, "incoming"))
 	if err != nil {
 		return nil, fmt.Errorf("look for leftovers: %w", err)
 	}
 	found := map[string]int64{}
 	for _, name := range names {
-		if keep(name) || s.isStaged(name) {
+		if s.isStaged(name) {
 			continue
 		}
 		info, err := s.disk.stat(filepath.Join(s.root, "incoming", name))

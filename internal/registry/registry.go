@@ -36,6 +36,8 @@ type Limits struct {
 	// UploadIdle is the served time after which an upload that nobody sends to is
 	// ended and its bytes removed.
 	UploadIdle time.Duration
+	// Grace is the served time for which what was touched stays, though nothing needs it.
+	Grace time.Duration
 }
 
 // The defaults of the limits.
@@ -43,6 +45,7 @@ const (
 	DefaultBlobBytes        = 256 << 30
 	DefaultUploadsPerCaller = 256
 	DefaultUploadIdle       = 24 * time.Hour
+	DefaultGrace            = 24 * time.Hour
 )
 
 func (l Limits) orDefaults() Limits {
@@ -58,6 +61,9 @@ func (l Limits) orDefaults() Limits {
 	if l.UploadIdle == 0 {
 		l.UploadIdle = DefaultUploadIdle
 	}
+	if l.Grace == 0 {
+		l.Grace = DefaultGrace
+	}
 	return l
 }
 
@@ -72,8 +78,9 @@ type Registry struct {
 	// checked is when files were last written that were found to be right all the same.
 	checked *lru.Cache[blob.Place, time.Time]
 	// looked is when, in served time, the files of manifests were last looked at.
-	looked *lru.Cache[oci.Digest, time.Duration]
-	pulls  pullCounter
+	looked  *lru.Cache[oci.Digest, time.Duration]
+	pulls   pullCounter
+	touches *touches
 
 	mu       sync.Mutex
 	sessions map[string]*session
@@ -104,7 +111,7 @@ func New(blobs *blob.Store, records *record.Store, clk clock.Clock, limits Limit
 		return nil, err
 	}
 	r := &Registry{
-		blobs: blobs, records: records, clock: clk, limits: limits.orDefaults(), raw: raw, checked: checked, looked: looked,
+		blobs: blobs, records: records, clock: clk, limits: limits.orDefaults(), raw: raw, checked: checked, looked: looked, touches: newTouches(),
 		sessions: map[string]*session{}, open: map[string]int{},
 	}
 	ids, err := records.UploadIDs(context.Background())
@@ -118,14 +125,22 @@ func New(blobs *blob.Store, records *record.Store, clk clock.Clock, limits Limit
 	if err := blobs.ClearLeftovers(func(id string) bool { return open[id] }); err != nil {
 		return nil, err
 	}
-	return r, nil
+	return r, records.Update(context.Background(), "start", func(tx *record.Tx) error {
+		until, err := tx.Unheld().Begin(tx.Served(), r.limits.Grace)
+		r.touches.lost.Store(until)
+		return err
+	})
 }
 
 // Close records the pulls counted so far and the served time, and lets go of open
 // uploads, which can be gone on with after the next start.
 func (r *Registry) Close() error {
 	r.releaseSessions()
-	return errors.Join(r.FlushPulls(), r.KeepServed())
+	err := errors.Join(r.FlushPulls(), r.FlushTouches(), r.KeepServed())
+	if err != nil {
+		return err
+	}
+	return r.records.Update(context.Background(), "stop", func(tx *record.Tx) error { return tx.Unheld().Stop() })
 }
 
 // KeepServed records the served time that was reached.

@@ -49,6 +49,18 @@ func (g *Going) do(k Kind) (err error) {
 // Place is what the run works on, "" for the whole registry.
 func (g *Going) Place() string { return g.row.Place }
 
+// ID is the number of the run.
+func (g *Going) ID() int64 { return g.row.ID }
+
+// Options are how the run was asked for.
+func (g *Going) Options() string { return g.row.Options }
+
+// Facts says what came of the run in figures, in words of its kind.
+func (g *Going) Facts(words string) { g.change(func(r *runs.Run) { r.Facts = words }) }
+
+// Busy reports whether requests are being served.
+func (g *Going) Busy() bool { return g.works.budget.Busy() }
+
 // Point is what Keep kept last, "" where it begins anew.
 func (g *Going) Point() string {
 	g.works.mu.Lock()

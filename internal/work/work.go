@@ -172,14 +172,16 @@ func (w *Works) isDue(k Kind) bool {
 // Wish is a run that is asked for.
 type Wish struct {
 	Kind string
-	// Place is what it shall work on, "" for the whole registry.
-	Place string
-	Cause runs.Cause
+	// Place is what it shall work on, "" for the whole registry; Options are how, in words
+	// of the kind.
+	Place   string
+	Options string
+	Cause   runs.Cause
 	// Account is who asks, 0 for nobody.
 	Account int64
 }
 
-// Ask asks for a run. Where one of the kind and place waits already, or goes and has
+// Ask asks for a run. Where one of the kind and place, asked for in the same way, waits already, or goes and has
 // not made its plan yet, that one is returned, and joined is true. It fails with
 // ErrUnknown where there is no such kind.
 func (w *Works) Ask(ctx context.Context, wish Wish) (run runs.Run, joined bool, err error) {
@@ -189,13 +191,13 @@ func (w *Works) Ask(ctx context.Context, wish Wish) (run runs.Run, joined bool, 
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	for _, g := range w.open {
-		if g.row.Kind == wish.Kind && g.row.Place == wish.Place && !g.planned && !g.stopped {
+		if g.row.Kind == wish.Kind && g.row.Place == wish.Place && g.row.Options == wish.Options && !g.planned && !g.stopped {
 			return g.row, true, nil
 		}
 	}
 	// That who asks has gone must not leave a run that nobody knows of.
 	err = w.records.Update(context.WithoutCancel(ctx), "run", func(tx *record.Tx) (err error) {
-		run, err = tx.Runs().Add(runs.Run{Kind: wish.Kind, Place: wish.Place, Cause: wish.Cause, AskedBy: wish.Account, State: runs.Waiting}, tx.Now(), tx.Served())
+		run, err = tx.Runs().Add(runs.Run{Kind: wish.Kind, Place: wish.Place, Options: wish.Options, Cause: wish.Cause, AskedBy: wish.Account, State: runs.Waiting}, tx.Now(), tx.Served())
 		return err
 	})
 	if err != nil {

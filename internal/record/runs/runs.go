@@ -50,7 +50,11 @@ type Run struct {
 	// Point is where it goes on after it was cut, in words of its kind.
 	Point  string
 	Report string
-	Error  string
+	// Options are how it was asked for, Facts its report in figures, both in words of its
+	// kind.
+	Options string
+	Facts   string
+	Error   string
 	// Tries counts how often it was begun.
 	Tries   int
 	AskedAt stamp.Stamp

@@ -13,28 +13,6 @@ type Key struct {
 	ContentID    int64
 }
 
-// Touch is that content was said to be there, to somebody who may push.
-type Touch struct {
-	Repository int64
-	Digest     oci.Digest
-	// Served is served time in nanoseconds.
-	Served int64
-}
-
-// Touch records touches of holdings.
-func (r Records) Touch(all []Touch) error {
-	rows := make([][3]any, len(all))
-	for i, t := range all {
-		rows[i] = [3]any{t.Repository, t.Digest, t.Served}
-	}
-	raw, err := json.Marshal(rows)
-	if err != nil {
-		return err
-	}
-	return r.DB.Exec(`UPDATE holdings SET touched_served = max(holdings.touched_served, t.served) FROM (SELECT value ->> 0 AS repository, contents.id AS content, value ->> 2 AS served
-		FROM json_each(?) CROSS JOIN contents ON contents.digest = value ->> 1) AS t WHERE holdings.repository_id = t.repository AND holdings.content_id = t.content`, string(raw)).Error
-}
-
 // End notes that a removal cannot be undone any more.
 func (r Records) End(removal, now int64) error {
 	return r.DB.Exec("UPDATE removals SET over_at = ? WHERE id = ? AND over_at = 0", now, removal).Error

@@ -10,7 +10,8 @@ CREATE INDEX holdings_removed ON holdings (removal_id) WHERE ended_at <> 0;
 -- The rows of places that went for good stay, for what the logs say of them.
 ALTER TABLE repositories ADD COLUMN gone_at INTEGER NOT NULL DEFAULT 0;
 ALTER TABLE namespaces ADD COLUMN gone_at INTEGER NOT NULL DEFAULT 0;
--- A report in figures, as JSON; where the run's items are listed in a file, it says so.
+-- How a run was asked for, and its report in figures, as JSON.
+ALTER TABLE runs ADD COLUMN options TEXT NOT NULL DEFAULT '';
 ALTER TABLE runs ADD COLUMN facts TEXT NOT NULL DEFAULT '';
 -- Places on the disk of which the records know nothing.
 CREATE TABLE strays (

@@ -1,0 +1,249 @@
+package registry
+
+import (
+	"context"
+	"errors"
+	"log/slog"
+	"time"
+
+	"warthesis/internal/blob"
+	"warthesis/internal/oci"
+	"warthesis/internal/record"
+	"warthesis/internal/record/turns"
+	"warthesis/internal/record/unheld"
+)
+
+// Terms are by what things count as not needed now.
+func (r *Registry) Terms() unheld.Terms {
+	terms := r.records.Terms(r.limits.Grace)
+	terms.Crashed = terms.Served < r.touches.lost.Load()
+	return terms
+}
+
+// Taken is what became of some findings.
+type Taken struct {
+	// Went has, for each, whether it is gone.
+	Went []bool
+	// Bytes are what is free on the disk since, Files how many files went.
+	Bytes, Files int64
+	// Held is how long the writer was held, Waited how others waited for that.
+	Held   time.Duration
+	Waited turns.Waited
+}
+
+// quietly runs a change that nobody waits for.
+func (t *Taken) quietly(ctx context.Context, r *Registry, change func(*record.Tx) error) error {
+	waited, err := r.records.UpdateQuietly(ctx, "sweep", func(tx *record.Tx) error {
+		began := time.Now()
+		defer func() { t.Held = max(t.Held, time.Since(began)) }()
+		return change(tx)
+	})
+	t.Waited = t.Waited.Add(waited)
+	return err
+}
+
+// TakeUnheld lets go of findings of one kind that may go still: their rows first, then
+// their bytes. Of manifests and blobs the caller gives a few at a time; of a place, one.
+func (r *Registry) TakeUnheld(ctx context.Context, found []unheld.Found) (t Taken, err error) {
+	t.Went = make([]bool, len(found))
+	switch found[0].Kind {
+	case unheld.Manifest:
+		err = t.quietly(ctx, r, func(tx *record.Tx) error {
+			for i, f := range found {
+				if t.Went[i], err = tx.Unheld().TakeManifest(f.ID, r.Terms(), int64(tx.Now())); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+	case unheld.Tag:
+		ids := make([]int64, len(found))
+		for i, f := range found {
+			ids[i] = f.ID
+		}
+		err = t.quietly(ctx, r, func(tx *record.Tx) error {
+			taken, err := tx.Unheld().TakeTags(ids, r.Terms(), int64(tx.Now()))
+			mark(t.Went, ids, taken)
+			return err
+		})
+	case unheld.Holding:
+		err = r.takeHoldings(ctx, found, &t)
+	case unheld.Blob:
+		err = r.takeBlobs(ctx, found, &t)
+	case unheld.Repository:
+		for i, f := range found {
+			if t.Went[i], err = r.takeRepository(ctx, f.ID, &t); err != nil {
+				break
+			}
+		}
+	case unheld.Namespace:
+		for i, f := range found {
+			err = errors.Join(err, t.quietly(ctx, r, func(tx *record.Tx) (err error) {
+				if t.Went[i], err = tx.Unheld().IsEmptyNamespace(f.ID, r.Terms()); err != nil || !t.Went[i] {
+					return err
+				}
+				return tx.DropPlace(f.ID, 0)
+			}))
+		}
+	case unheld.Stray:
+		err = r.takeStrays(ctx, found, &t)
+	case unheld.Leftover:
+		for i, f := range found {
+			if err = r.blobs.TakeLeftover(f.Name); err != nil {
+				break
+			}
+			t.Went[i] = true
+			t.Bytes, t.Files = t.Bytes+f.Size, t.Files+1
+		}
+	}
+	if err != nil {
+		t.Went = make([]bool, len(found))
+	}
+	return t, err
+}
+
+// mark notes which of the keys were taken.
+func mark[K comparable](went []bool, keys, taken []K) {
+	all := make(map[K]bool, len(taken))
+	for _, key := range taken {
+		all[key] = true
+	}
+	for i, key := range keys {
+		went[i] = all[key]
+	}
+}
+
+func (r *Registry) takeHoldings(ctx context.Context, found []unheld.Found, t *Taken) error {
+	claims := make([]touchKey, len(found))
+	for i, f := range found {
+		claims[i] = touchKey{f.RepositoryID, f.Digest}
+	}
+	free, end := r.touches.take(claims)
+	defer end()
+	digests := make(map[unheld.Key]oci.Digest, len(found))
+	keys, asked := make([]unheld.Key, len(found)), make([]unheld.Key, 0, len(found))
+	for i, f := range found {
+		keys[i] = unheld.Key{RepositoryID: f.RepositoryID, ContentID: f.ContentID}
+		if free[i] {
+			asked = append(asked, keys[i])
+			digests[keys[i]] = f.Digest
+		}
+	}
+	return t.quietly(ctx, r, func(tx *record.Tx) error {
+		taken, err := tx.Unheld().TakeHoldings(asked, r.Terms(), int64(tx.Now()))
+		mark(t.Went, keys, taken)
+		tx.ForgetHoldings(taken, digests)
+		return err
+	})
+}
+
+func (r *Registry) takeBlobs(ctx context.Context, found []unheld.Found, t *Taken) error {
+	contents := make(map[int64]oci.Digest, len(found))
+	ids := make([]int64, len(found))
+	for i, f := range found {
+		contents[f.ContentID], ids[i] = f.Digest, f.ContentID
+	}
+	var places []unheld.Place
+	err := t.quietly(ctx, r, func(tx *record.Tx) (err error) {
+		places, err = tx.Unheld().TakeBlobs(contents, r.Terms(), int64(tx.Now()))
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	taken := make([]int64, len(places))
+	for i, p := range places {
+		taken[i] = p.ContentID
+		r.unlink(blob.Place{Digest: p.Digest, Suffix: p.Place}, p.Size, t)
+	}
+	mark(t.Went, ids, taken)
+	return nil
+}
+
+// unlink takes the bytes of what no record names any more. Those that stay are found by
+// the next sweep, as what no record names.
+func (r *Registry) unlink(at blob.Place, size int64, t *Taken) {
+	r.raw.Remove(at.Digest)
+	r.checked.Remove(at)
+	r.looked.Remove(at.Digest)
+	if err := errors.Join(r.blobs.Take(at), r.blobs.TakeAside(at.Digest)); err != nil {
+		slog.Error("content that nothing needs could not be taken, and stays until the next sweep", "digest", at.Digest, "error", err)
+		return
+	}
+	t.Bytes, t.Files = t.Bytes+size, t.Files+1
+}
+
+func (r *Registry) takeRepository(ctx context.Context, id int64, t *Taken) (gone bool, err error) {
+	for !gone && err == nil {
+		err = t.quietly(ctx, r, func(tx *record.Tx) (err error) {
+			if gone, err = tx.Unheld().EmptyRepository(id, r.Terms()); err != nil || !gone {
+				return err
+			}
+			return tx.DropPlace(0, id)
+		})
+	}
+	if errors.Is(err, unheld.ErrWaits) {
+		return false, nil
+	}
+	return gone, err
+}
+
+// takeStrays takes files first and rows then: a place that is settled and that no record
+// names is never named again.
+func (r *Registry) takeStrays(ctx context.Context, found []unheld.Found, t *Taken) error {
+	var gone []unheld.File
+	for i, f := range found {
+		at, file := blob.Place{Digest: f.Digest, Suffix: f.Name}, unheld.File{Digest: f.Digest, Place: f.Name}
+		may, err := r.records.View(ctx).Unheld().MayGo(file, r.Terms())
+		if err != nil {
+			return err
+		}
+		if !may || !r.blobs.IsSettled(at) {
+			continue
+		}
+		if err := r.blobs.Take(at); err != nil {
+			return err
+		}
+		t.Went[i] = true
+		t.Bytes, t.Files = t.Bytes+f.Size, t.Files+1
+		gone = append(gone, file)
+	}
+	return t.quietly(ctx, r, func(tx *record.Tx) error { return tx.Unheld().KeepStrays(nil, gone, int64(tx.Now()), tx.Served()) })
+}
+
+// FinishRemovals notes of removals that cannot be undone any more that nothing is left of
+// them.
+func (r *Registry) FinishRemovals(ctx context.Context, breathe func() error) (t Taken, err error) {
+	for after, more := int64(0), true; more && err == nil; {
+		err = t.quietly(ctx, r, func(tx *record.Tx) (err error) {
+			after, err = tx.Unheld().Finish(after, r.Terms(), int64(tx.Now()))
+			return err
+		})
+		more = after != 0
+		err = errors.Join(err, breathe())
+	}
+	return t, err
+}
+
+// Plan plans what goes in the place of the terms; see record.Store.PlanUnheld.
+func (r *Registry) Plan(ctx context.Context, terms unheld.Terms, breathe func() error, each func(found []byte) error) (unheld.Sums, error) {
+	return r.records.PlanUnheld(ctx, terms, breathe, each)
+}
+
+// Leftovers returns the files of uploads that are over.
+func (r *Registry) Leftovers(ctx context.Context) ([]unheld.Found, error) {
+	left, err := r.blobs.Leftovers()
+	if err != nil || len(left) == 0 {
+		return nil, err
+	}
+	// Asked behind the list: an upload is recorded before it has a file.
+	ids, err := r.records.UploadIDs(ctx)
+	for _, id := range ids {
+		delete(left, id)
+	}
+	var found []unheld.Found
+	for name, size := range left {
+		found = append(found, unheld.Found{Kind: unheld.Leftover, Name: name, Size: size, Why: unheld.LeftBehind})
+	}
+	return found, err
+}
