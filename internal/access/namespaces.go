@@ -41,7 +41,7 @@ func (a *Access) MakeNamespace(ctx context.Context, c Caller, name string, chang
 	if _, err := CheckNamespace(name); err != nil {
 		return n, err
 	}
-	if err := change.check(); err != nil {
+	if err := change.check(a); err != nil {
 		return n, err
 	}
 	change.onNamespace(&n)
@@ -88,7 +88,7 @@ func (a *Access) ChangeNamespace(ctx context.Context, c Caller, name string, cha
 	if err != nil {
 		return err
 	}
-	if err := change.check(); err != nil {
+	if err := change.check(a); err != nil {
 		return err
 	}
 	columns, said := change.onNamespace(&n)

@@ -35,7 +35,7 @@ const (
 	mostReason      = 500
 )
 
-func (p PlaceChange) check() error {
+func (p PlaceChange) check(a *Access) error {
 	for _, d := range []*string{p.Description, p.NewDescription} {
 		if d != nil && len(*d) > mostDescription {
 			return oci.Errorf(oci.CodeQueryInvalid, "the description has %d bytes, at most %d may be", len(*d), mostDescription)
@@ -55,7 +55,7 @@ func (p PlaceChange) check() error {
 		}
 	}
 	if p.RestoreWindow != nil && *p.RestoreWindow != 0 {
-		if err := checkWindow(*p.RestoreWindow); err != nil {
+		if err := a.checkWindow(*p.RestoreWindow); err != nil {
 			return err
 		}
 	}
@@ -111,15 +111,16 @@ func goneMeanwhile(what, name string, err error) error {
 	return err
 }
 
-// The bounds of restore windows.
-const (
-	LeastRestoreWindow = time.Hour
-	MostRestoreWindow  = 366 * 24 * time.Hour
-)
+// MostRestoreWindow is the longest restore window.
+const MostRestoreWindow = 366 * 24 * time.Hour
 
-func checkWindow(window time.Duration) error {
-	if window < LeastRestoreWindow || window > MostRestoreWindow {
-		return oci.Errorf(oci.CodeQueryInvalid, "a restore window of %s cannot be: it has %s to %s", rule.Span(window), rule.Span(LeastRestoreWindow), rule.Span(MostRestoreWindow))
+func (a *Access) checkWindow(window time.Duration) error {
+	least := record.LeastWindow
+	if a.Settings().ShortWindows {
+		least = time.Second
+	}
+	if window < least || window > MostRestoreWindow {
+		return oci.Errorf(oci.CodeQueryInvalid, "a restore window of %s cannot be: it has %s to %s", rule.Span(window), rule.Span(least), rule.Span(MostRestoreWindow))
 	}
 	return nil
 }

@@ -68,7 +68,7 @@ func (a *Access) MakeRepository(ctx context.Context, c Caller, name string, chan
 	if errors.Is(err, record.ErrNotFound) {
 		return oci.Errorf(oci.CodeNameUnknown, "there is no namespace %s here; make it first", parsed.Namespace())
 	}
-	if err := change.check(); err != nil {
+	if err := change.check(a); err != nil {
 		return err
 	}
 	err = a.ChangeIn(ctx, c, c.RepositoryEvent(record.EventRepositoryMade, parsed), func(tx *record.Tx) (in record.Event, err error) {
@@ -101,7 +101,7 @@ func (a *Access) ChangeRepository(ctx context.Context, c Caller, name string, ch
 	if err != nil {
 		return err
 	}
-	if err := change.check(); err != nil {
+	if err := change.check(a); err != nil {
 		return err
 	}
 	columns, said := change.onRepository(&r)

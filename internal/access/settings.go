@@ -15,7 +15,8 @@ func (a *Access) ChangeSettings(ctx context.Context, c Caller, s record.Settings
 	if err := a.Admin(c, "change the registry's settings"); err != nil {
 		return err
 	}
-	if err := checkWindow(s.RestoreWindow); err != nil {
+	s.ShortWindows = a.Settings().ShortWindows
+	if err := a.checkWindow(s.RestoreWindow); err != nil {
 		return err
 	}
 	e := c.Event(record.EventSettingsChanged)

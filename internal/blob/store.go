@@ -165,6 +165,13 @@ func (s *Store) Room() error {
 	return nil
 }
 
+// Space returns the bytes that are free on the disk, its size, and how many uploads leave
+// free.
+func (s *Store) Space() (left, size, floor int64, err error) {
+	left, size, err = s.disk.free(s.root)
+	return left, size, s.floor(size), err
+}
+
 // ClearLeftovers removes what a crash left behind: files on their way out, and
 // staged files of uploads that keep does not know.
 func (s *Store) ClearLeftovers(keep func(upload string) bool) error {

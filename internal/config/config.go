@@ -64,6 +64,23 @@ type Config struct {
 	UploadsPerCaller int64
 	// UploadIdle is how long an upload that nobody sends to is kept.
 	UploadIdle Duration
+	// Grace is how long what was touched stays, though nothing needs it.
+	Grace Duration
+	// RestoreWindow is for how long removals can be undone, as of each start; 0 for as
+	// the registry has it.
+	RestoreWindow Duration
+	// ShortWindows lets spans below an hour count, for trying things out: what is removed
+	// then is soon gone.
+	ShortWindows bool
+	// SweepAt is when sweeps run by themselves: an interval, a cron expression in UTC, or
+	// never.
+	SweepAt string
+	// SweepFilesPerSecond and SweepBytesPerSecond bound what sweeps take; 0 is no bound.
+	SweepFilesPerSecond, SweepBytesPerSecond int64
+	// ScrubWithin is the span within which scrubs read everything once.
+	ScrubWithin Duration
+	// ScrubBytesPerSecond bounds what scrubs read; 0 is what ScrubWithin needs.
+	ScrubBytesPerSecond int64
 	// HeaderWithin is how long a request's headers may take to come.
 	HeaderWithin Duration
 	// FreeBytes is the disk space that uploads leave free: 0 for the smaller of
@@ -91,6 +108,10 @@ func Default() Config {
 		UploadsPerCaller:    256,
 		UploadIdle:          Duration(24 * time.Hour),
 		HeaderWithin:        Duration(10 * time.Second),
+		Grace:               Duration(24 * time.Hour),
+		SweepAt:             "30 2 * * *",
+		SweepFilesPerSecond: 5000,
+		ScrubWithin:         Duration(14 * 24 * time.Hour),
 		CompanyName:         "Company login",
 		CompanyAccountClaim: "preferred_username",
 		CompanyGroupsClaim:  "groups",
@@ -204,9 +225,19 @@ func (c *Config) settings() map[string]func(string) error {
 		"uploads_per_caller":    number(&c.UploadsPerCaller),
 		"upload_idle":           c.UploadIdle.Set,
 		"free_bytes":            number(&c.FreeBytes),
-		"trial":                 truth(&c.Trial),
-		"log_format":            text(&c.LogFormat),
-		"log_level":             text(&c.LogLevel),
+
+		"grace":                  c.Grace.Set,
+		"restore_window":         c.RestoreWindow.Set,
+		"short_windows":          truth(&c.ShortWindows),
+		"sweep_at":               text(&c.SweepAt),
+		"sweep_files_per_second": number(&c.SweepFilesPerSecond),
+		"sweep_bytes_per_second": number(&c.SweepBytesPerSecond),
+		"scrub_within":           c.ScrubWithin.Set,
+		"scrub_bytes_per_second": number(&c.ScrubBytesPerSecond),
+
+		"trial":      truth(&c.Trial),
+		"log_format": text(&c.LogFormat),
+		"log_level":  text(&c.LogLevel),
 	}
 }
 
@@ -245,6 +276,14 @@ func (c *Config) problems() (all []problem) {
 	wrong(c.BlobBytes < 1<<20, "blob_bytes", "blob_bytes is %d: it must be at least 1048576 (1 MiB)", c.BlobBytes)
 	wrong(c.UploadsPerCaller < 1, "uploads_per_caller", "uploads_per_caller is %d: it must be at least 1", c.UploadsPerCaller)
 	wrong(c.FreeBytes < 0, "free_bytes", "free_bytes is %d: it is a number of bytes, or 0 for the smaller of 1 GiB and 2 %%", c.FreeBytes)
+	for key, span := range map[string]Duration{"grace": c.Grace, "restore_window": c.RestoreWindow, "scrub_within": c.ScrubWithin} {
+		wrong(span != 0 && time.Duration(span) < time.Hour && !c.ShortWindows, key,
+			"%s is %s, and below an hour it counts only with short_windows: true, which is for trying things out: what is removed is soon gone for good then", key, span.String())
+		wrong(time.Duration(span) > 366*24*time.Hour, key, "%s is %s: it is at most 366d", key, span.String())
+	}
+	for key, bound := range map[string]int64{"sweep_files_per_second": c.SweepFilesPerSecond, "sweep_bytes_per_second": c.SweepBytesPerSecond, "scrub_bytes_per_second": c.ScrubBytesPerSecond} {
+		wrong(bound < 0, key, "%s is %d: it is a number from 1, or 0 for none", key, bound)
+	}
 	wrong(c.LogFormat != "text" && c.LogFormat != "json", "log_format", "log_format is %q: it is text or json", c.LogFormat)
 	wrong(c.LogLevel != "info" && c.LogLevel != "debug", "log_level", "log_level is %q: it is info or debug", c.LogLevel)
 	for key, check := range map[string]func() error{

@@ -34,6 +34,7 @@ import (
 	"warthesis/internal/httpd/protocol"
 	"warthesis/internal/record"
 	"warthesis/internal/registry"
+	"warthesis/internal/sweep"
 	"warthesis/internal/work"
 )
 
@@ -43,6 +44,7 @@ type Options struct {
 	Records  *record.Store
 	Access   *access.Access
 	Work     *work.Works
+	Sweeper  *sweep.Sweeper
 	// Company is the company's login, nil where there is none.
 	Company     *company.Company
 	CompanyName string
@@ -86,7 +88,7 @@ func New(o Options) (http.Handler, error) {
 		Registry: o.Registry, BodyIdle: o.BodyIdle, ManifestBytes: o.ManifestBytes, Access: o.Access, Callers: who, Budget: o.Work.Budget(),
 	})
 	management.Register(router, &desk.Desk{
-		Registry: o.Registry, Records: o.Records, Access: o.Access, Work: o.Work, Callers: who, Upkeep: &upkeep.Upkeep{Access: o.Access, Records: o.Records, Clock: o.Records.Clock()}, Company: o.Company, CompanyName: o.CompanyName, Version: o.Version, Stopping: o.Stopping, Trial: o.Trial != nil,
+		Registry: o.Registry, Records: o.Records, Access: o.Access, Work: o.Work, Callers: who, Sweeper: o.Sweeper, Upkeep: &upkeep.Upkeep{Access: o.Access, Records: o.Records, Clock: o.Records.Clock(), Grace: o.Registry.Grace()}, Company: o.Company, CompanyName: o.CompanyName, Version: o.Version, Stopping: o.Stopping, Trial: o.Trial != nil,
 	})
 	page, err := console.New()
 	if err != nil {

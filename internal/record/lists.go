@@ -7,6 +7,7 @@ import (
 	"gorm.io/gorm"
 
 	"warthesis/internal/oci"
+	"warthesis/internal/record/chains"
 	"warthesis/internal/record/edges"
 	"warthesis/internal/record/find"
 	"warthesis/internal/record/seals"
@@ -225,4 +226,9 @@ func (s *Store) RepositoryNames(ctx context.Context, after string, limit int, se
 	var names []oci.Name
 	return names, seen.On(s.read.WithContext(ctx).Table("live_repositories AS repositories")).
 		Where("name > ?", after).Order("name").Limit(limit).Pluck("name", &names).Error
+}
+
+// Chains tell why content is here, as far as it is seen.
+func (v View) Chains(seen Seen) chains.Records {
+	return chains.Records{DB: v.db, Seen: seen.Condition(), Everything: seen.Everything && len(seen.Globs) == 0, Relation: edges.SQL}
 }

@@ -197,8 +197,8 @@ func (r *Registry) lookFor(ctx context.Context, digest oci.Digest, extra []blob.
 		r.placed(at)
 		return at, false, nil
 	}
-	_, err = r.hurt(ctx, unheld.Reading{ContentID: b.ContentID, Digest: digest, Place: b.Place, Size: b.Size}, Checked{What: hurts.Missing})
-	return adopted, true, err
+	missing, err = r.hurt(ctx, unheld.Reading{ContentID: b.ContentID, Digest: digest, Place: b.Place, Size: b.Size}, Checked{What: hurts.Missing})
+	return adopted, missing, err
 }
 
 // strays says which places are not known as strays yet, and which known ones are none any

@@ -13,6 +13,9 @@ import (
 	"warthesis/internal/record/unheld"
 )
 
+// Grace is the served time for which what was touched stays, though nothing needs it.
+func (r *Registry) Grace() time.Duration { return r.limits.Grace }
+
 // Terms are by what things count as not needed now.
 func (r *Registry) Terms() unheld.Terms {
 	terms := r.records.Terms(r.limits.Grace)
@@ -229,6 +232,10 @@ func (r *Registry) FinishRemovals(ctx context.Context, breathe func() error) (t 
 func (r *Registry) Plan(ctx context.Context, terms unheld.Terms, breathe func() error, each func(found []byte) error) (unheld.Sums, error) {
 	return r.records.PlanUnheld(ctx, terms, breathe, each)
 }
+
+// Space returns the bytes that are free on the disk, its size, and how many uploads leave
+// free.
+func (r *Registry) Space() (left, size, floor int64, err error) { return r.blobs.Space() }
 
 // Leftovers returns the files of uploads that are over.
 func (r *Registry) Leftovers(ctx context.Context) ([]unheld.Found, error) {

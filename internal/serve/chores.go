@@ -8,17 +8,19 @@ import (
 	"warthesis/internal/clock"
 	"warthesis/internal/record"
 	"warthesis/internal/registry"
+	"warthesis/internal/sweep"
 	"warthesis/internal/work"
 )
 
 // chores are the kinds of work of the rooms that know nothing of work. What is
 // gathered is written once more when those rooms are closed.
-func chores(records *record.Store, r *registry.Registry, a *access.Access, clk clock.Clock) []work.Kind {
+func chores(records *record.Store, r *registry.Registry, a *access.Access, clk clock.Clock, sweeper *sweep.Sweeper) []work.Kind {
 	light := func(name, about string, every time.Duration, do func(context.Context, *work.Going) error) work.Kind {
 		return work.Kind{Name: name, About: about, When: work.Every(every), Light: true, Do: do}
 	}
-	return []work.Kind{
+	return append(sweeper.Kinds(),
 		light("pull-counts", "Writes how often images were pulled", 3*time.Second, func(context.Context, *work.Going) error { return r.FlushPulls() }),
+		light("touches", "Writes what was said to be there, so that sweeps leave it", 3*time.Second, func(context.Context, *work.Going) error { return r.FlushTouches() }),
 		light("refusals", "Writes refusals into the audit log, and when roles and tokens were used", 2*time.Second, func(context.Context, *work.Going) error { return a.Flush() }),
 		light("served-time", "Writes how long the registry has served", time.Minute, func(context.Context, *work.Going) error { return r.KeepServed() }),
 		light("idle-uploads", "Ends uploads that nobody sends to", time.Minute, func(ctx context.Context, _ *work.Going) error { return r.EndIdleUploads(ctx) }),
@@ -26,5 +28,5 @@ func chores(records *record.Store, r *registry.Registry, a *access.Access, clk c
 		light("ended-logins", "Forgets logins and sessions that have ended", time.Hour, func(_ context.Context, g *work.Going) error { return a.DropEnded(g.Breathe) }),
 		light("read-configs", "Reads configs of images that came before this version, to find layers by what they unpack to", 10*time.Second, func(ctx context.Context, g *work.Going) error { return r.ReadConfigs(ctx, g.Breathe) }),
 		work.OldRuns(records, clk),
-	}
+	)
 }

@@ -27,6 +27,7 @@ import (
 	"warthesis/internal/outward"
 	"warthesis/internal/record"
 	"warthesis/internal/registry"
+	"warthesis/internal/sweep"
 	"warthesis/internal/work"
 )
 
@@ -38,8 +39,9 @@ type Home struct {
 	Access   *access.Access
 	Clock    clock.Clock
 	// Work is what goes on beside requests, once it is started.
-	Work *work.Works
-	lock *blob.Lock
+	Work    *work.Works
+	Sweeper *sweep.Sweeper
+	lock    *blob.Lock
 }
 
 // OpenHome claims the data folder and opens what is in it. start returns the
@@ -72,6 +74,7 @@ func (h *Home) open(c config.Config, start func(time.Duration) clock.Clock) erro
 	}
 	h.Registry, err = registry.New(blobs, h.Records, clk, registry.Limits{
 		ManifestBytes: c.ManifestBytes, BlobBytes: c.BlobBytes, UploadsPerCaller: int(c.UploadsPerCaller), UploadIdle: time.Duration(c.UploadIdle),
+		Grace: time.Duration(c.Grace),
 	})
 	if err != nil {
 		return err
@@ -83,7 +86,32 @@ func (h *Home) open(c config.Config, start func(time.Duration) clock.Clock) erro
 	if err != nil {
 		return err
 	}
-	h.Work, err = work.New(h.Records, clk, chores(h.Records, h.Registry, h.Access, clk)...)
+	if err := h.Records.Update(context.Background(), "windows", func(tx *record.Tx) error {
+		settings := h.Records.Rights().Settings()
+		if settings.ShortWindows = c.ShortWindows; c.RestoreWindow != 0 {
+			settings.RestoreWindow = time.Duration(c.RestoreWindow)
+		}
+		return tx.SaveSettings(settings)
+	}); err != nil {
+		return err
+	}
+	if c.ShortWindows {
+		slog.Warn("short_windows is true: windows below an hour count, so that what is removed is soon gone for good; this is for trying things out")
+	}
+	var at work.Schedule
+	if c.SweepAt != "never" {
+		if at, err = work.ParseSchedule(c.SweepAt); err != nil {
+			return fmt.Errorf("sweep_at: %w, or never", err)
+		}
+	}
+	h.Sweeper, err = sweep.New(h.Registry, h.Records, clk, filepath.Join(c.Data, "reports"), sweep.Settings{
+		At: at, FilesPerSecond: c.SweepFilesPerSecond, BytesPerSecond: c.SweepBytesPerSecond,
+		ScrubWithin: time.Duration(c.ScrubWithin), ScrubBytesPerSecond: c.ScrubBytesPerSecond,
+	})
+	if err != nil {
+		return err
+	}
+	h.Work, err = work.New(h.Records, clk, chores(h.Records, h.Registry, h.Access, clk, h.Sweeper)...)
 	return err
 }
 
@@ -282,7 +310,7 @@ func (s *service) doors(private *authority.Private, trial *access.Caller) (http.
 		return nil, err
 	}
 	o := httpd.Options{
-		Registry: s.home.Registry, Records: s.home.Records, Access: s.home.Access, Work: s.home.Work, Version: s.version, Outside: outside, Trusted: trusted,
+		Registry: s.home.Registry, Records: s.home.Records, Access: s.home.Access, Work: s.home.Work, Sweeper: s.home.Sweeper, Version: s.version, Outside: outside, Trusted: trusted,
 		BodyIdle: time.Duration(s.config.BodyIdle), ManifestBytes: s.config.ManifestBytes, Stopping: s.stopping, Trial: trial,
 	}
 	if private != nil {

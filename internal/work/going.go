@@ -52,11 +52,23 @@ func (g *Going) Place() string { return g.row.Place }
 // ID is the number of the run.
 func (g *Going) ID() int64 { return g.row.ID }
 
+// PlaceID is the number of the place: of a namespace or of a repository, 0 for none.
+func (g *Going) PlaceID() (namespace, repository int64) {
+	return g.row.NamespaceID, g.row.RepositoryID
+}
+
 // Options are how the run was asked for.
 func (g *Going) Options() string { return g.row.Options }
 
-// Facts says what came of the run in figures, in words of its kind.
-func (g *Going) Facts(words string) { g.change(func(r *runs.Run) { r.Facts = words }) }
+// SetFacts says what came of the run so far in figures, in words of its kind.
+func (g *Going) SetFacts(words string) { g.change(func(r *runs.Run) { r.Facts = words }) }
+
+// Facts are what SetFacts said last, also before the run was cut.
+func (g *Going) Facts() string {
+	g.works.mu.Lock()
+	defer g.works.mu.Unlock()
+	return g.row.Facts
+}
 
 // Busy reports whether requests are being served.
 func (g *Going) Busy() bool { return g.works.budget.Busy() }

@@ -172,11 +172,12 @@ func (w *Works) isDue(k Kind) bool {
 // Wish is a run that is asked for.
 type Wish struct {
 	Kind string
-	// Place is what it shall work on, "" for the whole registry; Options are how, in words
-	// of the kind.
-	Place   string
-	Options string
-	Cause   runs.Cause
+	// Place is what it shall work on, "" for the whole registry, and its number as one of
+	// the others; Options are how, in words of the kind.
+	Place                     string
+	NamespaceID, RepositoryID int64
+	Options                   string
+	Cause                     runs.Cause
 	// Account is who asks, 0 for nobody.
 	Account int64
 }
@@ -191,13 +192,13 @@ func (w *Works) Ask(ctx context.Context, wish Wish) (run runs.Run, joined bool, 
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	for _, g := range w.open {
-		if g.row.Kind == wish.Kind && g.row.Place == wish.Place && g.row.Options == wish.Options && !g.planned && !g.stopped {
+		if g.row.Kind == wish.Kind && g.row.Place == wish.Place && g.row.NamespaceID == wish.NamespaceID && g.row.RepositoryID == wish.RepositoryID && g.row.Options == wish.Options && !g.planned && !g.stopped {
 			return g.row, true, nil
 		}
 	}
 	// That who asks has gone must not leave a run that nobody knows of.
 	err = w.records.Update(context.WithoutCancel(ctx), "run", func(tx *record.Tx) (err error) {
-		run, err = tx.Runs().Add(runs.Run{Kind: wish.Kind, Place: wish.Place, Options: wish.Options, Cause: wish.Cause, AskedBy: wish.Account, State: runs.Waiting}, tx.Now(), tx.Served())
+		run, err = tx.Runs().Add(runs.Run{Kind: wish.Kind, Place: wish.Place, NamespaceID: wish.NamespaceID, RepositoryID: wish.RepositoryID, Options: wish.Options, Cause: wish.Cause, AskedBy: wish.Account, State: runs.Waiting}, tx.Now(), tx.Served())
 		return err
 	})
 	if err != nil {

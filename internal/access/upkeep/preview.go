@@ -62,7 +62,7 @@ func (u *Upkeep) PreviewRules(ctx context.Context, c access.Caller, at At, words
 	if err != nil {
 		return Preview{}, err
 	}
-	end, err := u.look()
+	end, err := u.Look()
 	if err != nil {
 		return Preview{}, err
 	}

@@ -4,6 +4,7 @@ package upkeep
 
 import (
 	"sync/atomic"
+	"time"
 
 	"warthesis/internal/access"
 	"warthesis/internal/clock"
@@ -16,6 +17,8 @@ type Upkeep struct {
 	Access  *access.Access
 	Records *record.Store
 	Clock   clock.Clock
+	// Grace is how long what was touched stays, in served time.
+	Grace time.Duration
 
 	// looking are the previews that go on: each reads very many tags.
 	looking atomic.Int32
@@ -24,8 +27,8 @@ type Upkeep struct {
 // mostPreviews is how many previews go on at once.
 const mostPreviews = 2
 
-// look lets a preview begin, and returns how it ends; with too many it fails.
-func (u *Upkeep) look() (end func(), err error) {
+// Look lets a preview begin, and returns how it ends; with too many it fails.
+func (u *Upkeep) Look() (end func(), err error) {
 	if u.looking.Add(1) > mostPreviews {
 		u.looking.Add(-1)
 		return nil, oci.Errorf(oci.CodeTooManyRequests, "%d previews go on already; try again in a moment", mostPreviews)

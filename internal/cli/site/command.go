@@ -25,6 +25,8 @@ const (
 	OnPlace
 	// OnWhere is OnPlace where leaving it out means the default registry.
 	OnWhere
+	// OnWhat is OnWhere, or an image.
+	OnWhat
 	OnNamespace
 	OnRepository
 	// OnImage: a tag or a digest in a repository.
@@ -37,6 +39,7 @@ const (
 func (o On) argument() string {
 	return map[On]string{
 		OnRegistry: "[REGISTRY]", OnPlace: "REGISTRY[/NAMESPACE[/REPOSITORY]]", OnWhere: "[REGISTRY[/NAMESPACE[/REPOSITORY]]]",
+		OnWhat:      "[REGISTRY[/NAMESPACE[/REPOSITORY[:TAG]]]]",
 		OnNamespace: "REGISTRY/NAMESPACE", OnRepository: "REGISTRY/NAMESPACE/REPOSITORY", OnImage: "REFERENCE",
 		OnTags: "REGISTRY/NAMESPACE/REPOSITORY[:TAG]",
 	}[o]
@@ -193,7 +196,7 @@ func (m *Command) exits() string {
 // the first may be left out; most is -1 for any number.
 func (m *Command) bounds() (least, most int, optional bool) {
 	switch m.On {
-	case OnRegistry, OnWhere:
+	case OnRegistry, OnWhere, OnWhat:
 		most, optional = 1, true
 	case OnPlace, OnNamespace, OnRepository, OnImage, OnTags:
 		least, most = 1, 1
@@ -269,6 +272,12 @@ func (r *Remote) aim(c *cobra.Command, m *Command, call *Call, args []string) er
 			call.Image, err = r.Target(args[0])
 		case OnTags:
 			call.Image, err = r.repositoryOrTag(args[0])
+		case OnWhat:
+			if call.Place, err = r.ReadPlace(args[0]); err != nil {
+				if call.Image, err = r.Target(args[0]); err == nil {
+					call.Place = Place{call.Image.Registry, call.Image.Name}
+				}
+			}
 		default:
 			call.Place, err = r.readAs(m.On, args[0])
 		}

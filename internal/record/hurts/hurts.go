@@ -3,6 +3,7 @@ package hurts
 
 import (
 	"errors"
+	"strings"
 
 	"gorm.io/gorm"
 
@@ -86,4 +87,44 @@ func (h Hurts) List(ended bool, before int64, limit int) (rows []Hurt, err error
 		query = query.Where("id < ?", before)
 	}
 	return rows, query.Scan(&rows).Error
+}
+
+// Image is a live image that cannot be pulled whole.
+type Image struct {
+	Repository oci.Name
+	Digest     oci.Digest
+	Pulls      int64
+	PulledAt   stamp.Stamp
+	// TagWords and PullerWords have a blank between two.
+	TagWords, PullerWords string
+}
+
+// Tags are those that point to the image.
+func (i Image) Tags() []oci.Tag {
+	tags := []oci.Tag{}
+	for _, word := range strings.Fields(i.TagWords) {
+		tags = append(tags, oci.Tag(word))
+	}
+	return tags
+}
+
+// Pullers are the accounts that pulled the image, where pulls are logged.
+func (i Image) Pullers() []string { return append([]string{}, strings.Fields(i.PullerWords)...) }
+
+// mostImages bounds the images that are told of.
+const mostImages = 500
+
+// Images returns the live images that have content in them, with who pulled them since.
+func (h Hurts) Images(digest oci.Digest, since stamp.Stamp) (images []Image, err error) {
+	return images, h.DB.Raw(`WITH RECURSIVE up (repository_id, content_id) AS (
+			SELECT repository_id, content_id FROM holdings WHERE content_id = (SELECT id FROM contents WHERE digest = @digest)
+			UNION SELECT repository_id, content_id FROM manifests WHERE content_id = (SELECT id FROM contents WHERE digest = @digest)
+			UNION SELECT m.repository_id, m.content_id FROM up JOIN edges ON edges.content_id = up.content_id AND edges.repository_id = up.repository_id AND edges.relation < 4
+				JOIN manifests AS m ON m.id = edges.manifest_id AND m.state = 'live')
+		SELECT repositories.name AS repository, m.digest, m.pulls, m.pulled_at,
+			coalesce((SELECT group_concat(name, ' ') FROM (SELECT name FROM tags WHERE tags.manifest_id = m.id AND tags.removal_id = 0 ORDER BY name LIMIT 20)), '') AS tag_words,
+			coalesce((SELECT replace(group_concat(DISTINCT account), ',', ' ') FROM events WHERE events.repository = repositories.name AND events.kind = 'pull' AND events.digest = m.digest AND events.at > @since), '') AS puller_words
+		FROM up JOIN manifests AS m ON m.repository_id = up.repository_id AND m.content_id = up.content_id AND m.state = 'live'
+		JOIN live_repositories AS repositories ON repositories.id = m.repository_id ORDER BY m.pulled_at DESC LIMIT @most`,
+		map[string]any{"digest": digest, "since": since, "most": mostImages}).Scan(&images).Error
 }

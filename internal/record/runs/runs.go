@@ -36,11 +36,14 @@ const (
 type Run struct {
 	ID   int64
 	Kind string
-	// Place is what it works on, "" for the whole registry.
-	Place   string
-	Cause   Cause
-	AskedBy int64
-	State   State
+	// Place is what it works on, as it was called then, "" for the whole registry;
+	// NamespaceID or RepositoryID is that place.
+	Place        string
+	NamespaceID  int64
+	RepositoryID int64
+	Cause        Cause
+	AskedBy      int64
+	State        State
 	// Step says what it does now; Done of Total, counted in Unit, how far it is. A Total
 	// of 0 is not known.
 	Step  string
@@ -102,10 +105,17 @@ func (r Records) Get(id int64) (Run, error) {
 	return rows[0], nil
 }
 
+// Has reports whether there is a run.
+func (r Records) Has(id int64) (has bool, err error) {
+	return has, r.DB.Raw("SELECT EXISTS (SELECT 1 FROM runs WHERE id = ?)", id).Scan(&has).Error
+}
+
 // Filter picks runs. Zero fields pick all.
 type Filter struct {
 	Kind  string
 	State State
+	// NamespaceID or RepositoryID is the place.
+	NamespaceID, RepositoryID int64
 	// Before is the ID of the last run of the page before.
 	Before int64
 	Limit  int
@@ -119,6 +129,12 @@ func (r Records) List(f Filter) (rows []Run, err error) {
 	}
 	if f.State != "" {
 		query = query.Where("state = ?", f.State)
+	}
+	if f.NamespaceID != 0 {
+		query = query.Where("namespace_id = ?", f.NamespaceID)
+	}
+	if f.RepositoryID != 0 {
+		query = query.Where("repository_id = ?", f.RepositoryID)
 	}
 	if f.Before != 0 {
 		query = query.Where("id < ?", f.Before)

@@ -162,3 +162,8 @@ func (r Records) IsAt(content int64, place string) (is bool, err error) {
 func (r Records) SetHurt(content int64) error {
 	return r.DB.Exec("UPDATE blobs SET state = 'hurt' WHERE content_id = ?", content).Error
 }
+
+// Size returns how many bytes the records take.
+func (r Records) Size() (bytes int64, err error) {
+	return bytes, r.DB.Raw("SELECT page_count * page_size FROM pragma_page_count(), pragma_page_size()").Scan(&bytes).Error
+}

@@ -11,6 +11,7 @@ import (
 	"warthesis/internal/httpd/callers"
 	"warthesis/internal/record"
 	"warthesis/internal/registry"
+	"warthesis/internal/sweep"
 	"warthesis/internal/work"
 )
 
@@ -20,6 +21,7 @@ type Desk struct {
 	Records  *record.Store
 	Access   *access.Access
 	Work     *work.Works
+	Sweeper  *sweep.Sweeper
 	Upkeep   *upkeep.Upkeep
 	Callers  *callers.Callers
 	// Company is the company's login, nil where there is none; CompanyName is what

@@ -70,7 +70,7 @@ func (d *door) removalOf(row removals.Row) api.Removal {
 		UndoneAt: desk.Moment(record.Stamp(row.UndoneAt)), UndoneBy: d.NameOf(row.UndoneBy),
 	}
 	left := d.Access.Settings().Window(time.Duration(row.Window)) - (d.Upkeep.Clock.Served() - time.Duration(row.RemovedServed))
-	if row.UndoneAt == 0 && left > 0 {
+	if row.UndoneAt == 0 && row.OverAt == 0 && left > 0 {
 		until := d.Upkeep.Clock.Now().Add(left)
 		shown.Until = &until
 	}

@@ -13,16 +13,20 @@ import (
 	"warthesis/internal/work"
 )
 
-func (d *door) runs(ctx context.Context, in *struct {
+type runsInput struct {
 	Kind   string `query:"kind" maxLength:"64" doc:"Only this kind"`
 	State  string `query:"state" enum:"waiting,going,stopped,done,failed" doc:"Only those in this state"`
+	Place  string `query:"place" maxLength:"255" doc:"Only those of this namespace or repository, which its owners may see"`
 	Before int64  `query:"before" doc:"The next of the page before"`
 	Limit  int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
-}) (*desk.Reply[api.RunList], error) {
-	if err := d.Access.MaySeeRuns(callers.From(ctx)); err != nil {
+}
+
+func (d *door) runs(ctx context.Context, in *runsInput) (*desk.Reply[api.RunList], error) {
+	filter := runs.Filter{Kind: in.Kind, State: runs.State(in.State), Before: in.Before, Limit: in.Limit + 1}
+	if err := d.maySeeRuns(ctx, in.Place, &filter); err != nil {
 		return nil, desk.Refusal(err)
 	}
-	rows, err := d.Records.View(ctx).Runs().List(runs.Filter{Kind: in.Kind, State: runs.State(in.State), Before: in.Before, Limit: in.Limit + 1})
+	rows, err := d.Records.View(ctx).Runs().List(filter)
 	list := api.RunList{Runs: make([]api.Run, min(len(rows), in.Limit))}
 	for i := range list.Runs {
 		list.Runs[i] = d.runOf(rows[i])
@@ -33,20 +37,44 @@ func (d *door) runs(ctx context.Context, in *struct {
 	return desk.OK(list, err)
 }
 
+// maySeeRuns refuses whoever may not see the runs of a place or, with none, of the registry.
+func (d *door) maySeeRuns(ctx context.Context, place string, filter *runs.Filter) error {
+	c := callers.From(ctx)
+	if place == "" {
+		return d.Access.MaySeeRuns(c)
+	}
+	name, err := oci.ParseName(place)
+	if err != nil {
+		return err
+	}
+	key, missing := d.Access.Place(ctx, name)
+	if d.Access.MaySeeRuns(c) != nil {
+		if err := d.Upkeep.MayRunIn(ctx, c, name); err != nil {
+			return err
+		}
+	}
+	filter.NamespaceID, filter.RepositoryID = key.NamespaceID, key.RepositoryID
+	return missing
+}
+
 // RunInput names a run. It is exported for the API library.
 type RunInput struct {
 	ID int64 `path:"id" minimum:"1"`
 }
 
 func (d *door) run(ctx context.Context, in *RunInput) (*desk.Reply[api.Run], error) {
-	if err := d.Access.MaySeeRuns(callers.From(ctx)); err != nil {
-		return nil, desk.Refusal(err)
+	row, err := d.seenRun(ctx, in.ID)
+	return desk.OK(d.runOf(row), err)
+}
+
+// seenRun returns a run that the caller may see. Whoever may see none is told the same of
+// all.
+func (d *door) seenRun(ctx context.Context, id int64) (runs.Run, error) {
+	row, err := d.find(ctx, id)
+	if may := d.Upkeep.MaySeeRun(ctx, callers.From(ctx), row); may != nil {
+		return runs.Run{}, may
 	}
-	row, err := d.find(ctx, in.ID)
-	if err != nil {
-		return nil, desk.Refusal(err)
-	}
-	return desk.OK(d.runOf(row), nil)
+	return row, err
 }
 
 // find returns a run, or says that there is none.
@@ -60,7 +88,7 @@ func (d *door) find(ctx context.Context, id int64) (runs.Run, error) {
 
 func (d *door) stopRun(ctx context.Context, in *RunInput) (*desk.None, error) {
 	row, err := d.find(ctx, in.ID)
-	if may := d.Access.MayStopRun(ctx, callers.From(ctx), row); may != nil {
+	if may := d.Upkeep.MayStopRun(ctx, callers.From(ctx), row); may != nil {
 		return nil, desk.Refusal(may)
 	}
 	if err != nil {
@@ -80,11 +108,13 @@ func (d *door) runOf(row runs.Run) api.Run {
 	if now, open := d.Work.Run(row.ID); open {
 		row = now
 	}
-	return api.Run{
+	run := api.Run{
 		ID: row.ID, Kind: row.Kind, Place: row.Place, Cause: string(row.Cause), AskedBy: d.NameOf(row.AskedBy), State: string(row.State),
 		Step: row.Step, Done: row.Done, Total: row.Total, Unit: row.Unit, Report: row.Report, Error: row.Error, Tries: row.Tries,
 		AskedAt: row.AskedAt.Time(), BeganAt: desk.Moment(row.BeganAt), EndedAt: desk.Moment(row.EndedAt),
 	}
+	d.factsOf(row, &run)
+	return run
 }
 
 func (d *door) runKinds(ctx context.Context, _ *struct{}) (*desk.Reply[api.RunKindList], error) {

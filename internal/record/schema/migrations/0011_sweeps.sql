@@ -12,6 +12,10 @@ ALTER TABLE repositories ADD COLUMN gone_at INTEGER NOT NULL DEFAULT 0;
 ALTER TABLE namespaces ADD COLUMN gone_at INTEGER NOT NULL DEFAULT 0;
 -- How a run was asked for, and its report in figures, as JSON.
 ALTER TABLE runs ADD COLUMN options TEXT NOT NULL DEFAULT '';
+ALTER TABLE runs ADD COLUMN namespace_id INTEGER NOT NULL DEFAULT 0;
+ALTER TABLE runs ADD COLUMN repository_id INTEGER NOT NULL DEFAULT 0;
+CREATE INDEX runs_by_namespace ON runs (namespace_id, id) WHERE namespace_id <> 0;
+CREATE INDEX runs_by_repository ON runs (repository_id, id) WHERE repository_id <> 0;
 ALTER TABLE runs ADD COLUMN facts TEXT NOT NULL DEFAULT '';
 -- Places on the disk of which the records know nothing.
 CREATE TABLE strays (
