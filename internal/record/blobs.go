@@ -190,26 +190,6 @@ func inSlices[T any](all []T, each func([]T) error) error {
 	return nil
 }
 
-// Holders counts the repositories, of those that are seen, that hold each of the blobs.
-func (v View) Holders(digests []oci.Digest, seen Seen) (map[oci.Digest]int64, error) {
-	counts := make(map[oci.Digest]int64, len(digests))
-	err := inSlices(digests, func(some []oci.Digest) error {
-		var rows []struct {
-			Digest oci.Digest
-			Count  int64
-		}
-		err := seen.On(v.db.Table("contents")).Select("contents.digest, count(*) AS count").
-			Joins("JOIN holdings ON holdings.content_id = contents.id AND holdings.ended_at = 0").
-			Joins("JOIN live_repositories AS repositories ON repositories.id = holdings.repository_id").
-			Where("contents.digest IN ?", some).Group("contents.digest").Find(&rows).Error
-		for _, row := range rows {
-			counts[row.Digest] = row.Count
-		}
-		return err
-	})
-	return counts, err
-}
-
 // HeldAnywhere returns the blob where the repository holds it, or, with an empty
 // name, where any repository does that is seen; otherwise ErrNotFound.
 func (v View) HeldAnywhere(digest oci.Digest, from oci.Name, seen Seen) (Blob, error) {

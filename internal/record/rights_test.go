@@ -76,7 +76,7 @@ func TestWhatIsSeenDoesNotGrowWithWhatOthersMake(t *testing.T) {
 		assert.Equal(t, c.mounts, err == nil, c.says)
 		_, err = s.View(ctx).Find(c.seen).Digest("sha256:abcdef", 10)
 		require.NoError(t, err, c.says)
-		_, err = s.View(ctx).Holders([]oci.Digest{digestOf(oci.Name("crowd/r1"))}, c.seen)
+		_, err = s.View(ctx).Find(c.seen).HolderCounts([]oci.Digest{digestOf(oci.Name("crowd/r1"))})
 		require.NoError(t, err, c.says)
 	}
 }

@@ -192,6 +192,39 @@ func (r *Registry) endIdle(u record.Upload) error {
 	return r.dropUpload(s.id)
 }
 
+// endUploadsOf ends all uploads of a repository, whoever is sending.
+func (r *Registry) endUploadsOf(ctx context.Context, repository int64) error {
+	ids, err := r.records.View(ctx).Unheld().Uploads(repository)
+	if err != nil {
+		return err
+	}
+	for _, id := range ids {
+		u, err := r.records.Upload(ctx, repository, id)
+		if errors.Is(err, record.ErrNotFound) {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		s := r.adopt(&session{id: u.ID, repository: record.Repository{ID: repository}, recorded: u, turn: make(chan struct{}, 1)})
+		s.cutRunning()
+		select {
+		case s.turn <- struct{}{}:
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+		if err := r.reopen(s); err == nil {
+			s.upload.Discard()
+		}
+		r.end(s)
+		s.pass()
+		if err := r.dropUpload(id); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // releaseSessions closes the staged files of uploads that nobody is sending to;
 // the others are cut first, and record what they had.
 func (r *Registry) releaseSessions() {

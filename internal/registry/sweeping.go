@@ -121,7 +121,7 @@ func (r *Registry) takeHoldings(ctx context.Context, found []unheld.Found, t *Ta
 	for i, f := range found {
 		claims[i] = touchKey{f.RepositoryID, f.Digest}
 	}
-	free, end := r.touches.take(claims)
+	free, end := r.touches.take(claims, int64(r.clock.Served()-r.limits.Grace))
 	defer end()
 	digests := make(map[unheld.Key]oci.Digest, len(found))
 	keys, asked := make([]unheld.Key, len(found)), make([]unheld.Key, 0, len(found))
@@ -184,6 +184,10 @@ func (r *Registry) takeRepository(ctx context.Context, id int64, t *Taken) (gone
 			}
 			return tx.DropPlace(0, id)
 		})
+		// Nothing that is sent there is taken any more.
+		if errors.Is(err, unheld.ErrUploads) {
+			err = r.endUploadsOf(ctx, id)
+		}
 	}
 	if errors.Is(err, unheld.ErrWaits) {
 		return false, nil

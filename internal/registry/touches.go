@@ -55,15 +55,15 @@ func (t *touches) say(key touchKey, served, grace time.Duration) {
 	}
 }
 
-// take claims those of the keys that nobody was told of; end lets go of them when it is
-// decided whether they went.
-func (t *touches) take(keys []touchKey) (free []bool, end func()) {
+// take claims those of the keys that nobody was told of since a served time; end lets go of
+// them when it is decided whether they went.
+func (t *touches) take(keys []touchKey, since int64) (free []bool, end func()) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	free = make([]bool, len(keys))
 	done := make(chan struct{})
 	for i, key := range keys {
-		if _, said := t.said[key]; !said {
+		if said, is := t.said[key]; !is || said <= since {
 			free[i] = true
 			t.taking[key] = done
 		}

@@ -150,7 +150,11 @@ func (c *scrubbing) everything(all bool, bytes int64) error {
 	}
 	// What comes due before the next scrub is read in any case.
 	due := began - int64(c.settings.ScrubWithin) + 2*int64(c.settings.ScrubWithin)/scrubs
-	c.g.Step("reading", "bytes", share)
+	comes, err := c.records.View(c.ctx).Unheld().DueBytes(due)
+	if err != nil {
+		return err
+	}
+	c.g.Step("reading", "bytes", max(share, comes))
 	var at unheld.Reading
 	at.ReadServed = -1
 	for read := c.report.Bytes; ; {

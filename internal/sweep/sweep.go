@@ -186,6 +186,10 @@ func (s *Sweeper) plan(ctx context.Context, g *work.Going, preview bool) (*plan,
 			return nil, err
 		}
 	}
+	// What was said to be there counts in the plan as well.
+	if err := s.registry.FlushTouches(); err != nil {
+		return nil, err
+	}
 	g.Step("planning", "", 0)
 	g.Planned()
 	began := time.Now()

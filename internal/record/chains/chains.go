@@ -63,9 +63,9 @@ type Holder struct {
 	// UploadServed is when its oldest open upload began, 0 for none.
 	UploadServed int64
 
-	Chains []Chain
+	Chains []Chain `gorm:"-"`
 	// More tells that there are more chains.
-	More bool
+	More bool `gorm:"-"`
 }
 
 // Link is one name in a chain.

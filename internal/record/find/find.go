@@ -108,6 +108,30 @@ func (f Finder) Holders(digests []oci.Digest, mostTags int) ([]Holder, error) {
 		Where("contents.digest IN ?", digests).Limit(mostHolders).Find(&rows).Error
 }
 
+// HolderCounts counts the repositories, of those that are seen, that hold each of the blobs.
+func (f Finder) HolderCounts(digests []oci.Digest) (map[oci.Digest]int64, error) {
+	counts := make(map[oci.Digest]int64, len(digests))
+	for some := range slices.Chunk(digests, atOnce) {
+		var rows []struct {
+			Digest oci.Digest
+			Count  int64
+		}
+		if err := f.DB.Table("contents").Select("contents.digest, count(*) AS count").Where(f.Seen).
+			Joins("JOIN holdings ON holdings.content_id = contents.id AND holdings.ended_at = 0").
+			Joins("JOIN live_repositories AS repositories ON repositories.id = holdings.repository_id").
+			Where("contents.digest IN ?", some).Group("contents.digest").Find(&rows).Error; err != nil {
+			return nil, err
+		}
+		for _, row := range rows {
+			counts[row.Digest] = row.Count
+		}
+	}
+	return counts, nil
+}
+
+// atOnce keeps lists of values well below what one statement may carry.
+const atOnce = 500
+
 // mostHolders bounds the manifests that are told of at once.
 const mostHolders = 2000
 

@@ -142,6 +142,11 @@ func (r Records) OfImage(repository int64, digest oci.Digest) (rows []Reading, e
 		JOIN contents ON contents.id = part.content_id WHERE blobs.state = 'whole' ORDER BY blobs.content_id`, map[string]any{"repository": repository, "digest": digest}).Scan(&rows).Error
 }
 
+// DueBytes returns how many bytes files have that were read before a served time.
+func (r Records) DueBytes(before int64) (bytes int64, err error) {
+	return bytes, r.DB.Raw("SELECT coalesce(sum(size), 0) FROM blobs WHERE state = 'whole' AND read_served < ?", before).Scan(&bytes).Error
+}
+
 // WereRead notes that files were read, and were right.
 func (r Records) WereRead(contents []int64, now, served int64) error {
 	return r.DB.Exec("UPDATE blobs SET read_at = ?, read_served = ? WHERE content_id IN (SELECT value FROM json_each(?))", now, served, numbers(contents)).Error

@@ -2,7 +2,7 @@ package unheld
 
 import (
 	"encoding/json"
-	"fmt"
+	"errors"
 
 	"warthesis/internal/oci"
 )
@@ -164,18 +164,21 @@ func (r Records) dropBlobs(ids []int64, now int64) error {
 const atOnce = 500
 
 // EmptyRepository takes what is left of a repository that cannot come back, some of it at
-// a time, and reports whether nothing is. It waits for its manifests, holdings and
-// uploads.
+// a time, and reports whether nothing is. It fails with ErrWaits while it has manifests or
+// holdings or can come back, and with ErrUploads while it has only uploads left.
 func (r Records) EmptyRepository(id int64, terms Terms) (empty bool, err error) {
-	var waits bool
+	var row struct{ Waits, Uploads bool }
 	values := terms.values(map[string]any{"id": id, "most": atOnce})
 	if err := r.DB.Raw(`SELECT NOT coalesce((SELECT `+placeGone+` FROM repositories AS r JOIN namespaces AS n ON n.id = r.namespace_id WHERE r.id = @id), 0)
-		OR EXISTS (SELECT 1 FROM manifests WHERE repository_id = @id) OR EXISTS (SELECT 1 FROM holdings WHERE repository_id = @id) OR EXISTS (SELECT 1 FROM uploads WHERE repository_id = @id)`, values).
-		Scan(&waits).Error; err != nil {
+		OR EXISTS (SELECT 1 FROM manifests WHERE repository_id = @id) OR EXISTS (SELECT 1 FROM holdings WHERE repository_id = @id) AS waits,
+		EXISTS (SELECT 1 FROM uploads WHERE repository_id = @id) AS uploads`, values).Scan(&row).Error; err != nil {
 		return false, err
 	}
-	if waits {
+	switch {
+	case row.Waits:
 		return false, ErrWaits
+	case row.Uploads:
+		return false, ErrUploads
 	}
 	for _, sql := range []string{
 		"DELETE FROM tag_moves WHERE id IN (SELECT id FROM tag_moves WHERE repository_id = @id LIMIT @most)",
@@ -189,8 +192,16 @@ func (r Records) EmptyRepository(id int64, terms Terms) (empty bool, err error) 
 	return true, nil
 }
 
-// ErrWaits: something in the place is not gone yet.
-var ErrWaits = fmt.Errorf("something in it is not gone")
+// ErrWaits: something in the place is not gone yet. ErrUploads: uploads are open there.
+var (
+	ErrWaits   = errors.New("something in it is not gone")
+	ErrUploads = errors.New("uploads are open in it")
+)
+
+// Uploads returns the uploads that are open in a repository.
+func (r Records) Uploads(repository int64) (ids []string, err error) {
+	return ids, r.DB.Raw("SELECT id FROM uploads WHERE repository_id = ?", repository).Scan(&ids).Error
+}
 
 // IsEmptyNamespace reports whether a namespace that cannot come back has no repository
 // that is not gone for good.

@@ -100,7 +100,7 @@ func (d *door) platformImage(ctx context.Context, name oci.Name, m record.Manife
 		}
 	}
 	var holders map[oci.Digest]int64
-	if holders, err = d.Records.View(ctx).Holders(digestsOf(parsed.Layers), d.Seen(ctx)); err != nil {
+	if holders, err = d.Records.View(ctx).Find(d.Seen(ctx)).HolderCounts(digestsOf(parsed.Layers)); err != nil {
 		slog.Warn("the holders of layers cannot be counted", "repository", name, "digest", m.Digest, "error", err)
 	}
 	for _, l := range inspect.Layers(parsed.Layers, config) {
