@@ -21,7 +21,7 @@ func (a *Access) Change(ctx context.Context, c Caller, e record.Event, do func(*
 // there is to say of it.
 func (a *Access) ChangeIn(ctx context.Context, c Caller, e record.Event, do func(*record.Tx) (in record.Event, err error)) error {
 	return a.records.Update(ctx, string(e.Kind), func(tx *record.Tx) error {
-		if err := stillMay(tx, c); err != nil {
+		if err := StillMay(tx, c); err != nil {
 			return err
 		}
 		in, err := do(tx)
@@ -36,9 +36,9 @@ func (a *Access) ChangeIn(ctx context.Context, c Caller, e record.Event, do func
 	})
 }
 
-// stillMay asks within a change whether the caller is still who it was when its
+// StillMay asks within a change whether the caller is still who it was when its
 // right was asked.
-func stillMay(tx *record.Tx, c Caller) error {
+func StillMay(tx *record.Tx, c Caller) error {
 	if c.Nobody() {
 		return nil
 	}

@@ -269,7 +269,7 @@ func (u *Upload) Sync() error {
 // Verify checks that the bytes taken are those of the digest. It fails with
 // oci.CodeDigestInvalid.
 func (u *Upload) Verify(d oci.Digest) error {
-	actual, err := u.digest(d.Algorithm())
+	actual, err := u.Digest(d.Algorithm())
 	if err != nil {
 		return err
 	}
@@ -324,9 +324,9 @@ func (u *Upload) place(target string) error {
 	return nil
 }
 
-// digest returns the digest of the bytes taken. The upload's own algorithm runs
+// Digest returns the digest of the bytes taken. The upload's own algorithm runs
 // along; for another one the file is read once more.
-func (u *Upload) digest(algorithm oci.Algorithm) (oci.Digest, error) {
+func (u *Upload) Digest(algorithm oci.Algorithm) (oci.Digest, error) {
 	if algorithm == u.algorithm {
 		return oci.Digest(fmt.Sprintf("%s:%x", algorithm, u.hash.Sum(nil))), nil
 	}

@@ -9,6 +9,7 @@ import (
 
 	"warthesis/internal/oci"
 	"warthesis/internal/record/bans"
+	"warthesis/internal/record/erasing"
 	"warthesis/internal/record/hurts"
 	"warthesis/internal/record/rulelists"
 	"warthesis/internal/record/unheld"
@@ -20,6 +21,30 @@ func (v View) Bans() bans.Bans { return bans.Bans{DB: v.db} }
 
 // Hurts are the files that are not what they should be.
 func (v View) Hurts() hurts.Hurts { return hurts.Hurts{DB: v.db} }
+
+// Erasing knows what goes with content that is erased.
+func (v View) Erasing() erasing.Records { return erasing.Records{DB: v.db} }
+
+// Erase takes all that a plan has, with a line in the tag log for each tag.
+func (tx *Tx) Erase(p erasing.Plan, namespace int64, digests []oci.Digest, by Actor) ([]erasing.File, error) {
+	tx.forget = append(tx.forget, func(c *cache) {
+		c.tags.Purge()
+		c.manifests.Purge()
+		c.holdings.Purge()
+	})
+	for _, m := range p.Images {
+		var err error
+		for _, t := range m.Tags {
+			if t.Live {
+				err = errors.Join(err, tx.logTag(Repository{ID: m.RepositoryID}, t.Name, m.ID, 0, by))
+			}
+		}
+		if err = errors.Join(err, tx.Unheld().Drop(m.ID)); err != nil {
+			return nil, err
+		}
+	}
+	return tx.Erasing().Take(namespace, digests)
+}
 
 // Unheld finds what nothing needs any more.
 func (v View) Unheld() unheld.Records { return unheld.Records{DB: v.db} }

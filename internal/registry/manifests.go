@@ -147,6 +147,10 @@ func (r *Registry) PushManifest(ctx context.Context, p ManifestPush) (record.Man
 	if err := r.checkSeals(ctx, to, p.Tags, digest); err != nil {
 		return record.Manifest{}, err
 	}
+	other, err := r.otherDigest(ctx, p.Name, digest, func(by oci.Algorithm) (oci.Digest, error) { return oci.DigestOf(by, p.Raw), nil })
+	if err != nil {
+		return record.Manifest{}, err
+	}
 	var unpacked []oci.Digest
 	row.Platforms, unpacked = r.readConfig(ctx, p.Name, parsed)
 	err = r.arrive(ctx, arrival{
@@ -154,7 +158,14 @@ func (r *Registry) PushManifest(ctx context.Context, p ManifestPush) (record.Man
 		kind: "push-manifest", digest: digest, size: row.Size, isWhole: r.isRight,
 		place: func() (blob.Place, error) { return r.blobs.PlaceBytes(newID(), digest, p.Raw) }, drop: func() {},
 		accept: func(tx *record.Tx, document record.Blob) (err error) {
-			if row, err = acceptManifest(ctx, tx, to, p, parsed, row, document); err != nil || len(unpacked) == 0 {
+			if row, err = acceptManifest(ctx, tx, to, p, parsed, row, document); err != nil {
+				return err
+			}
+			in, err := tx.LiveRepository(row.RepositoryID)
+			if err == nil {
+				err = checkOther(tx, in.NamespaceID, other)
+			}
+			if err != nil || len(unpacked) == 0 {
 				return err
 			}
 			return tx.DiffIDs().Keep(row.RepositoryID, parsed.Config.Digest, unpacked)

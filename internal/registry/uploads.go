@@ -162,12 +162,20 @@ func (r *Registry) settle(ctx context.Context, to target, upload *blob.Upload, d
 		upload.Discard()
 		return err
 	}
+	other, err := r.otherDigest(ctx, to.name, digest, upload.Digest)
+	if err != nil {
+		upload.Discard()
+		return err
+	}
 	return r.arrive(ctx, arrival{
 		kind: "push-blob", digest: digest, size: upload.Offset(), isWhole: r.isWhole,
 		place: func() (blob.Place, error) { return upload.Place(digest) }, drop: upload.Discard,
 		accept: func(tx *record.Tx, b record.Blob) error {
 			repository, err := to.in(ctx, tx)
 			if err != nil {
+				return err
+			}
+			if err := checkOther(tx, repository.NamespaceID, other); err != nil {
 				return err
 			}
 			if session != "" {

@@ -86,10 +86,10 @@ func (b Ban) refusal() error {
 	return oci.Errorf(oci.CodeDenied, "%s was erased from %s on %s, and is kept out: %s; leave out what has it, or have the ban lifted", b.Digest, where, b.BannedAt.Time().Format("2006-01-02"), b.Reason)
 }
 
-// HasUnpaired reports whether bans hold of which the bytes are not known: what comes has
-// to be looked at by both algorithms then.
-func (b Bans) HasUnpaired() (has bool, err error) {
-	return has, b.DB.Raw("SELECT EXISTS (SELECT 1 FROM bans WHERE lifted_at = 0 AND twin = '')").Scan(&has).Error
+// HasUnpaired reports whether bans hold in a namespace of which the bytes are not known:
+// what comes has to be looked at by both algorithms then.
+func (b Bans) HasUnpaired(namespace int64) (has bool, err error) {
+	return has, b.DB.Raw("SELECT EXISTS (SELECT 1 FROM bans WHERE twin = '' AND "+hold+")", namespace).Scan(&has).Error
 }
 
 // Add makes a ban, or returns the one that holds already.

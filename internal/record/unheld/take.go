@@ -31,16 +31,11 @@ func (r Records) TakeManifest(id int64, terms Terms, now int64) (taken bool, err
 	if err != nil || removal == 0 {
 		return false, err
 	}
-	return true, r.drop(id, removal, now)
+	return true, errors.Join(r.End(removal, now), r.Drop(id))
 }
 
-// drop deletes a manifest with all that hangs on it.
-func (r Records) drop(id, removal, now int64) error {
-	if removal != 0 {
-		if err := r.End(removal, now); err != nil {
-			return err
-		}
-	}
+// Drop deletes a manifest with all that hangs on it.
+func (r Records) Drop(id int64) error {
 	return statements(r.DB, `
 		DELETE FROM diff_ids WHERE repository_id = (SELECT repository_id FROM manifests WHERE id = @id) AND config_id IN (SELECT content_id FROM edges WHERE manifest_id = @id AND relation = 1)
 			AND NOT EXISTS (SELECT 1 FROM edges WHERE edges.content_id = diff_ids.config_id AND edges.repository_id = diff_ids.repository_id AND edges.relation = 1 AND edges.manifest_id <> @id);
