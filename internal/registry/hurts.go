@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"slices"
 	"syscall"
 
 	"warthesis/internal/blob"
@@ -99,16 +100,21 @@ type Looked struct {
 	Missing, Adopted int
 }
 
-// LookFolder compares what lies in a folder with the records. What lies there and is not
-// recorded is noted, what is recorded and does not lie there is hurt, unless a good copy
-// lies there that the records know nothing of.
-func (r *Registry) LookFolder(ctx context.Context, f blob.Folder) (l Looked, err error) {
-	places, err := r.blobs.List(f)
-	if err != nil {
-		return l, err
+// LookFolders compares what lies in some folders, one behind the other, with the records.
+// What lies there and is not recorded is noted, what is recorded and does not lie there is
+// hurt, unless a good copy lies there that the records know nothing of.
+func (r *Registry) LookFolders(ctx context.Context, folders []blob.Folder) (l Looked, err error) {
+	var places []blob.Place
+	for _, f := range folders {
+		some, err := r.blobs.List(f)
+		if err != nil {
+			return l, err
+		}
+		places = append(places, some...)
 	}
 	// Asked behind the list: what is recorded is on the disk before.
-	from, before := f.From()
+	from, _ := folders[0].From()
+	_, before := folders[len(folders)-1].From()
 	view := r.records.View(ctx)
 	recorded, err := view.Unheld().Recorded(from, before)
 	if err != nil {
@@ -238,5 +244,18 @@ func (r *Registry) strays(ctx context.Context, extra map[oci.Digest][]blob.Place
 	return fresh, gone, nil
 }
 
-// Folders are those that hold content.
-func (r *Registry) Folders() []blob.Folder { return r.blobs.Folders() }
+// filesAtOnce is about how many files are compared between two breaths.
+const filesAtOnce = 2000
+
+// Folders are those that hold content, in groups that have not too many files each.
+func (r *Registry) Folders(ctx context.Context) (groups [][]blob.Folder, err error) {
+	bytes, err := r.records.View(ctx).Unheld().Bytes()
+	all := r.blobs.Folders()
+	half := len(all) / 2
+	size := max(1, min(half, half*filesAtOnce/int(max(bytes.Files, 1))))
+	// Those of one algorithm stand behind those of the other.
+	for _, of := range [][]blob.Folder{all[:half], all[half:]} {
+		groups = append(groups, slices.Collect(slices.Chunk(of, size))...)
+	}
+	return groups, err
+}

@@ -166,7 +166,7 @@ func (s *Sweeper) preview(ctx context.Context, g *work.Going) error {
 const (
 	oneIn      = 100
 	fewStrays  = 20
-	folderUnit = "folders"
+	folderUnit = "parts"
 )
 
 // plan looks at the disk and the records, and writes what goes into a file.
@@ -219,10 +219,13 @@ func (s *Sweeper) plan(ctx context.Context, g *work.Going, preview bool) (*plan,
 
 // look compares the disk with the records.
 func (s *Sweeper) look(ctx context.Context, g *work.Going, report *Report) error {
-	folders := s.registry.Folders()
-	g.Step("looking at the files", folderUnit, int64(len(folders)))
-	for _, f := range folders {
-		l, err := s.registry.LookFolder(ctx, f)
+	groups, err := s.registry.Folders(ctx)
+	if err != nil {
+		return err
+	}
+	g.Step("looking at the files", folderUnit, int64(len(groups)))
+	for _, folders := range groups {
+		l, err := s.registry.LookFolders(ctx, folders)
 		if err != nil {
 			return err
 		}

@@ -8,6 +8,7 @@ import (
 	"github.com/spf13/pflag"
 
 	"warthesis/internal/cli/term"
+	"warthesis/internal/oci"
 )
 
 // On is what the first argument of a command names.
@@ -221,12 +222,19 @@ func (m *Command) namesFirst(r *Remote, args []string) bool {
 	switch {
 	case m.On <= OnAny || len(args) == 0:
 		return false
+	case m.On == OnWhat && isDigest(args[0]):
+		return false
 	case !optional:
 		return true
 	case most < 0:
 		return r.isAddress(args[0])
 	}
 	return len(args) > least
+}
+
+func isDigest(s string) bool {
+	_, err := oci.ParseDigest(s)
+	return err == nil
 }
 
 // mayHave refuses numbers of arguments that cannot be meant, and says which is missing.

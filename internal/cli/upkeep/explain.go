@@ -18,21 +18,11 @@ func explainCommand() site.Command {
 		Long: "Tells which repositories have content and what keeps it there: the chain from a tag by way of indexes and manifests down to it, or the restore\n" +
 			"window, the grace or the upload because of which it stays. DIGEST is any: of an image, a layer, a config.",
 		Example: "  warthesis explain localhost:7070 sha256:…\n  warthesis explain localhost:7070/timetable/planner:2.4.1",
-		On:      site.OnRegistry, Args: []site.Arg{{Name: "DIGEST|REFERENCE"}}, Facts: api.ContentExplanation{},
+		On:      site.OnWhat, Args: []site.Arg{{Name: "DIGEST", Optional: true}}, Facts: api.ContentExplanation{},
 		Run: func(ctx context.Context, c *site.Call) error {
-			query := url.Values{"digest": {c.Args[0]}}
-			if _, err := oci.ParseDigest(c.Args[0]); err != nil {
-				ref, err := c.R.Target(c.Args[0])
-				if err != nil {
-					return term.Usage("%s is neither a whole digest nor a reference; find tells whole digests", c.Args[0])
-				}
-				c.Registry = ref.Registry
-				if c.Client, err = c.R.API(ctx, ref.Registry); err != nil {
-					return err
-				}
-				if query, err = digestOf(ctx, c, ref); err != nil {
-					return err
-				}
+			query, err := whatToExplain(ctx, c)
+			if err != nil {
+				return err
 			}
 			var e api.ContentExplanation
 			if err := c.Do(ctx, http.MethodGet, "/api/v1/explain", query, nil, &e); err != nil {
@@ -43,16 +33,34 @@ func explainCommand() site.Command {
 	}
 }
 
-// digestOf finds the digest that a reference names.
-func digestOf(ctx context.Context, c *site.Call, ref oci.Reference) (url.Values, error) {
-	if ref.Digest != "" {
-		return url.Values{"digest": {ref.Digest.String()}, "repository": {string(ref.Name)}}, nil
+// whatToExplain finds the digest that is meant, and in which repository.
+func whatToExplain(ctx context.Context, c *site.Call) (url.Values, error) {
+	query := api.Given(map[string]string{"repository": string(c.Place.Name)})
+	switch {
+	case c.Image.Target() != "" && len(c.Args) > 0:
+		return nil, term.Usage("%s names an image, and %s content; give one of them", c.Image, c.Args[0])
+	case len(c.Args) > 0:
+		digest, err := oci.ParseDigest(c.Args[0])
+		if err != nil {
+			return nil, term.Usage("%w; find tells whole digests", err)
+		}
+		if c.Place.IsNamespace() {
+			return nil, term.Usage("%s is a namespace; name a repository, or the registry alone", c.Place)
+		}
+		query.Set("digest", digest.String())
+		return query, nil
+	case c.Image.Target() == "":
+		return nil, term.Usage("name an image, as in %s/NAMESPACE/REPOSITORY:TAG, or give a digest", c.Registry)
+	case c.Image.Digest != "":
+		query.Set("digest", c.Image.Digest.String())
+		return query, nil
 	}
 	var image struct {
 		Digest oci.Digest `json:"digest"`
 	}
-	err := c.Do(ctx, http.MethodGet, "/api/v1/image", url.Values{"repository": {string(ref.Name)}, "reference": {ref.Target()}}, nil, &image)
-	return url.Values{"digest": {image.Digest.String()}, "repository": {string(ref.Name)}}, err
+	err := c.Do(ctx, http.MethodGet, "/api/v1/image", url.Values{"repository": {string(c.Place.Name)}, "reference": {c.Image.Target()}}, nil, &image)
+	query.Set("digest", image.Digest.String())
+	return query, err
 }
 
 func drawChains(c *site.Call, e api.ContentExplanation) {

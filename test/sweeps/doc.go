@@ -1,0 +1,3 @@
+// Package sweeps tests what goes: garbage collection, scrubs and erasing, driven through
+// the service.
+package sweeps
