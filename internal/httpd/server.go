@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"math"
 	"net/http"
 	"net/netip"
 	"net/url"
@@ -186,6 +187,15 @@ func metrics(records *record.Store) http.Handler {
 	of := prometheus.NewRegistry()
 	of.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	of.MustRegister(records.Metrics()...)
+	of.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{
+		Name: "warthesis_hurt_files", Help: "Files of content that were found to be missing, of another size or with other bytes.",
+	}, func() float64 {
+		hurt, err := records.View(context.Background()).Hurts().Count()
+		if err != nil {
+			return math.NaN()
+		}
+		return float64(hurt)
+	}))
 	return promhttp.HandlerFor(of, promhttp.HandlerOpts{})
 }
 
@@ -202,6 +212,11 @@ func registerHealth(router gin.IRouter, o Options) {
 		if err := o.Records.Ready(c.Request.Context()); err != nil {
 			slog.Error("the records do not answer", "error", err)
 			c.String(http.StatusServiceUnavailable, "the records do not answer\n")
+			return
+		}
+		// It can serve all the same: a probe that took it out would hurt all that is well.
+		if hurt, err := o.Records.View(c.Request.Context()).Hurts().Count(); err == nil && hurt > 0 {
+			c.String(http.StatusOK, "ready, and some content is hurt\n")
 			return
 		}
 		c.String(http.StatusOK, "ready\n")
