@@ -279,9 +279,25 @@ func contentSize(view record.View, repository int64, m oci.Manifest, size int64)
 		}
 	}
 	if len(missing) > 0 {
-		return 0, missingError(missing)
+		return 0, whyMissing(view, repository, missing)
 	}
 	return total, nil
+}
+
+// whyMissing says that what is banned will not come, and of all else that it lacks.
+func whyMissing(view record.View, repository int64, missing []Missing) error {
+	in, err := view.LiveRepository(repository)
+	if err != nil && !errors.Is(err, record.ErrNotFound) {
+		return err
+	}
+	digests := make([]oci.Digest, len(missing))
+	for i, m := range missing {
+		digests[i] = m.Digest
+	}
+	if err := view.Bans().Check(in.NamespaceID, digests...); err != nil {
+		return err
+	}
+	return missingError(missing)
 }
 
 func missingError(missing []Missing) error {
