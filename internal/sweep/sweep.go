@@ -62,7 +62,7 @@ func (s *Sweeper) Kinds() []work.Kind {
 	return []work.Kind{
 		{Name: KindSweep, About: "Takes what nothing needs any more", When: s.settings.At, Tries: 3, Do: s.sweep},
 		{Name: KindPreview, About: "Tells what a sweep would take now", Do: s.preview},
-		{Name: KindScrub, About: "Reads what is here against its digests", When: work.Every(s.settings.ScrubWithin / scrubs), Tries: 3, Do: s.scrub},
+		{Name: KindScrub, About: "Reads what is here against its digests", When: work.Every(s.settings.ScrubWithin / scrubs), Late: true, Tries: 3, Do: s.scrub},
 	}
 }
 

@@ -18,6 +18,8 @@ type Kind struct {
 	About string
 	// When it runs by itself; the zero value is never.
 	When Schedule
+	// Late work that runs at intervals waits for the first as well.
+	Late bool
 	// Light work is done in well under a second and every few: it leaves a run only
 	// where it fails.
 	Light bool

@@ -133,7 +133,11 @@ func (w *Works) look() {
 // schedule asks for what is due by its schedule.
 func (w *Works) schedule() {
 	for _, k := range w.kinds {
-		if k.When.Never() || !w.isDue(k) {
+		if k.When.Never() {
+			continue
+		}
+		due, begins := w.isDue(k)
+		if !due && !begins {
 			continue
 		}
 		if k.Light {
@@ -144,29 +148,33 @@ func (w *Works) schedule() {
 			slog.Error("work: a schedule could not be kept", "kind", k.Name, "error", err)
 			continue
 		}
+		if begins {
+			continue
+		}
 		if _, _, err := w.Ask(w.ctx, Wish{Kind: k.Name, Cause: runs.BySchedule}); err != nil {
 			slog.Error("work: what is due could not be begun", "kind", k.Name, "error", err)
 		}
 	}
 }
 
-// isDue reports whether a kind is due by its schedule, and notes that it runs now.
-func (w *Works) isDue(k Kind) bool {
+// isDue reports whether a kind is due by its schedule, and notes that it runs now; or
+// whether the time until its first run begins now.
+func (w *Works) isDue(k Kind) (due, begins bool) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	now := w.now()
 	last, ran := w.ran[k.Name]
-	if !ran && k.When.cron != nil {
+	if !ran && (k.When.cron != nil || k.Late) {
 		w.ran[k.Name] = now
-		return false
+		return false, true
 	}
 	l := w.light[k.Name]
 	if l.running || now.served < l.paused || !k.When.due(last, now, ran) {
-		return false
+		return false, false
 	}
 	w.ran[k.Name] = now
 	l.running = k.Light
-	return true
+	return true, false
 }
 
 // Wish is a run that is asked for.

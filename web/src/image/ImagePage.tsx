@@ -12,6 +12,7 @@ import { Digest } from '../parts/Digest'
 import { LayerBar, tonesOf } from '../parts/LayerBar'
 import { Page } from '../parts/Page'
 import { Trouble, Waiting } from '../parts/States'
+import { WhyHere } from '../parts/WhyHere'
 import { mono } from '../theme'
 import { Path } from './Path'
 import { RemoveImage } from './RemoveImage'
@@ -51,7 +52,7 @@ export function ImagePage({ repository, reference }: { repository: string; refer
 function Facts({ image }: { image: Image }) {
   return (
     <Paper sx={{ px: 2, py: 1.5, display: 'grid', gridTemplateColumns: 'repeat(4, auto) 1fr', columnGap: 4, rowGap: 0.25, alignItems: 'baseline' }}>
-      <Fact name={`${what(image)} digest`}><Digest digest={image.digest} /></Fact>
+      <Fact name={`${what(image)} digest`}><Digest digest={image.digest} /> <WhyHere digest={image.digest} /></Fact>
       <Fact name="Size"><Size bytes={image.content_size} /></Fact>
       <Fact name="Pushed"><When at={image.pushed_at} />{image.pushed_by && ` by ${image.pushed_by}`}</Fact>
       <Fact name="Pulled"><When at={image.pulled_at} />{image.pulls > 0 && ` · ${image.pulls.toLocaleString('en')} pulls`}</Fact>
@@ -148,7 +149,7 @@ function LayerList({ of: p }: { of: PlatformImage }) {
             </td>
             <Box component="td" sx={{ textAlign: 'right', whiteSpace: 'nowrap' }}><Size bytes={l.size} /></Box>
             <Box component="td" sx={{ overflowWrap: 'anywhere' }}>{l.step ?? <Typography component="span" color="textSecondary">not said</Typography>}</Box>
-            <Box component="td" sx={{ whiteSpace: 'nowrap' }}>{l.repositories > 1 ? `${l.repositories} repositories` : 'this one alone'}</Box>
+            <Box component="td" sx={{ whiteSpace: 'nowrap' }}>{l.repositories > 1 ? `${l.repositories} repositories` : 'this one alone'} <WhyHere digest={l.digest} /></Box>
           </tr>
         ))}
         {p.config && (
@@ -159,7 +160,7 @@ function LayerList({ of: p }: { of: PlatformImage }) {
             </td>
             <Box component="td" sx={{ textAlign: 'right', whiteSpace: 'nowrap' }}><Size bytes={p.config.size} /></Box>
             <td>config</td>
-            <Box component="td" sx={{ color: 'text.secondary', fontSize: '0.8125rem' }}>{p.config.media_type}</Box>
+            <Box component="td" sx={{ color: 'text.secondary', fontSize: '0.8125rem' }}>{p.config.media_type} <WhyHere digest={p.config.digest} /></Box>
           </tr>
         )}
       </tbody>

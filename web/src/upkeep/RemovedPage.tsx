@@ -29,7 +29,6 @@ export function RemovedPage() {
   const [asked, ask] = useSearchParams()
   const place = asked.get('in') ?? ''
   const undone = asked.get('undone') !== null
-  const [open, setOpen] = useState<number>()
   const list = useRemovals(place, undone)
   const { rows, paging } = useRows(list, removalsOf)
   const set = (key: string, value: string) =>
@@ -49,35 +48,43 @@ export function RemovedPage() {
       {list.error && <Trouble asked="Listing what was removed" error={list.error} again={() => void list.refetch()} />}
       {list.data && rows.length === 0 && <Empty>Nothing was removed {place === '' ? 'here' : `in ${place}`} that you may bring back.</Empty>}
       {rows.length > 0 && (
-        <Paper component="ul" aria-label="Removals" sx={{ listStyle: 'none', m: 0, p: 0 }}>
-          {rows.map((r, i) => (
-            <Box key={r.id} component="li" sx={{ px: 2, py: 1, borderTop: i === 0 ? 0 : 1, borderColor: 'divider' }}>
-              <Box sx={{ display: 'grid', gridTemplateColumns: '110px minmax(0, 1fr) 200px 64px', columnGap: 2, alignItems: 'baseline' }}>
-                <When at={r.at} />
-                <Box sx={{ minWidth: 0 }}>
-                  <Typography sx={{ overflowWrap: 'anywhere' }}>
-                    {whatWent(r)}
-                    {r.repository && r.kind !== 'repository' && <> of <Link component={Route} to={repositoryPlace(r.repository)} underline="always">{r.repository}</Link></>}
-                  </Typography>
-                  <Typography variant="body2" color="textSecondary" sx={{ overflowWrap: 'anywhere' }}>
-                    by {r.by ?? 'nobody'}{r.reason && `: ${r.reason}`}
-                    {['tag', 'manifest'].includes(r.kind) && !r.undone_at && (
-                      <> · <Link component="button" underline="always" aria-expanded={open === r.id} onClick={() => setOpen(open === r.id ? undefined : r.id)}>{open === r.id ? 'less' : 'what went'}</Link></>
-                    )}
-                  </Typography>
-                </Box>
-                <Typography component="span" color={r.until ? 'textPrimary' : 'textSecondary'}>
-                  {r.undone_at ? <>undone <When at={r.undone_at} /></> : r.until ? <>for about <Left until={r.until} /> more</> : 'the time is over'}
-                </Typography>
-                <span>{r.until && <UndoButton removal={r} />}</span>
-              </Box>
-              {open === r.id && <Went id={r.id} />}
-            </Box>
-          ))}
-        </Paper>
+        <RemovalList rows={rows} />
       )}
       {paging.more && <Button size="small" variant="outlined" onClick={paging.onMore} sx={{ mt: 1 }}>Show older ones</Button>}
     </Page>
+  )
+}
+
+// RemovalList lists removals, each with the way back.
+export function RemovalList({ rows }: { rows: Removal[] }) {
+  const [open, setOpen] = useState<number>()
+  return (
+    <Paper component="ul" aria-label="Removals" sx={{ listStyle: 'none', m: 0, p: 0 }}>
+      {rows.map((r, i) => (
+        <Box key={r.id} component="li" sx={{ px: 2, py: 1, borderTop: i === 0 ? 0 : 1, borderColor: 'divider' }}>
+          <Box sx={{ display: 'grid', gridTemplateColumns: '110px minmax(0, 1fr) 200px 64px', columnGap: 2, alignItems: 'baseline' }}>
+            <When at={r.at} />
+            <Box sx={{ minWidth: 0 }}>
+              <Typography sx={{ overflowWrap: 'anywhere' }}>
+                {whatWent(r)}
+                {r.repository && r.kind !== 'repository' && <> of <Link component={Route} to={repositoryPlace(r.repository)} underline="always">{r.repository}</Link></>}
+              </Typography>
+              <Typography variant="body2" color="textSecondary" sx={{ overflowWrap: 'anywhere' }}>
+                by {r.by ?? 'nobody'}{r.reason && `: ${r.reason}`}
+                {['tag', 'manifest'].includes(r.kind) && !r.undone_at && (
+                  <> · <Link component="button" underline="always" aria-expanded={open === r.id} onClick={() => setOpen(open === r.id ? undefined : r.id)}>{open === r.id ? 'less' : 'what went'}</Link></>
+                )}
+              </Typography>
+            </Box>
+            <Typography component="span" color={r.until ? 'textPrimary' : 'textSecondary'}>
+              {r.undone_at ? <>undone <When at={r.undone_at} /></> : r.until ? <>for about <Left until={r.until} /> more</> : 'the time is over'}
+            </Typography>
+            <span>{r.until && <UndoButton removal={r} />}</span>
+          </Box>
+          {open === r.id && <Went id={r.id} />}
+        </Box>
+      ))}
+    </Paper>
   )
 }
 

@@ -2,6 +2,7 @@ import { lazy } from 'react'
 import type { Area } from '../app/area'
 
 const RulesPage = lazy(() => import('./RulesPage').then((m) => ({ default: m.RulesPage })))
+const StoragePage = lazy(() => import('./StoragePage').then((m) => ({ default: m.StoragePage })))
 const RemovedPage = lazy(() => import('./RemovedPage').then((m) => ({ default: m.RemovedPage })))
 
 export const rules: Area = {
@@ -19,5 +20,14 @@ export const removed: Area = {
     order: 5, to: '/removed', name: 'Removed',
     here: (at) => at === '/removed',
     shown: (me) => me.account !== undefined && (me.admin || me.roles.some((r) => r.role === 'owner' || r.role === 'curator')),
+  },
+}
+
+export const storage: Area = {
+  pages: [{ path: '/storage', element: <StoragePage /> }],
+  rail: {
+    order: 6, to: '/storage', name: 'Storage',
+    here: (at) => at === '/storage',
+    shown: (me) => me.account !== undefined && (me.admin || me.roles.some((r) => r.place === '')),
   },
 }
