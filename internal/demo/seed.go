@@ -59,6 +59,7 @@ func Seed(ctx context.Context, r *registry.Registry, keep *upkeep.Upkeep, clk *c
 	}
 	h.interlock()
 	h.mess()
+	h.leftovers()
 	h.office()
 	h.names()
 	if h.err != nil {

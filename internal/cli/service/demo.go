@@ -63,7 +63,14 @@ func seed(ctx context.Context, t term.Terminal, settings config.Config) error {
 	if err != nil {
 		return err
 	}
-	if err := errors.Join(demo.Seed(ctx, home.Registry, &upkeep.Upkeep{Access: home.Access, Records: home.Records, Clock: clk}, clk, demo.Password), home.Close()); err != nil {
+	err = demo.Seed(ctx, home.Registry, &upkeep.Upkeep{Access: home.Access, Records: home.Records, Clock: clk}, clk, demo.Password)
+	if err == nil {
+		err = demo.Rot(ctx, home.Registry, settings.Data)
+	}
+	if err == nil {
+		err = demo.LookAround(ctx, home.Work)
+	}
+	if err := errors.Join(err, home.Close()); err != nil {
 		return err
 	}
 	return os.Rename(settings.Data, final)

@@ -69,7 +69,9 @@ func drawChains(c *site.Call, e api.ContentExplanation) {
 		c.T.Warn("It is hurt: %s", wrongs[e.Hurt])
 	}
 	for _, h := range e.Holders {
-		c.T.Say("\n%s: %s", h.Repository, h.Says)
+		if len(e.Holders) > 1 {
+			c.T.Say("\n%s: %s", h.Repository, h.Says)
+		}
 		if h.GoesAfter != nil {
 			c.T.Say("  It may go from about %s on.", term.When(h.GoesAfter))
 		}

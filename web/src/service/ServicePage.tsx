@@ -5,7 +5,7 @@ import { isOpen, type Run, useRunKinds, useRuns, useScrub, useStopRun, useSweep 
 import { useMe } from '../api/session'
 import { useHealth } from '../api/storage'
 import { Size, When } from '../parts/Amounts'
-import { Ask, Said, Section } from '../parts/Forms'
+import { DialogButton, Said, Section } from '../parts/Forms'
 import { Page } from '../parts/Page'
 import { PlainTable } from '../parts/PlainTable'
 import { progressText, RunProgress } from '../parts/RunProgress'
@@ -44,14 +44,13 @@ function Starts() {
   const scrub = useScrub()
   return (
     <>
-      <Ask
-        name="Sweep now" question="Sweep now?" action="Sweep" busy={sweep.isPending} error={sweep.error} onDo={(close) => sweep.mutate({}, { onSuccess: close })}
-        consequence="It takes what was removed and whose restore window is over, and what nothing names any more. That cannot come back. Pushes and pulls go on. The Storage page shows beforehand what goes."
-      />
-      <Ask
-        name="Scrub now" question="Read everything now?" action="Scrub" busy={scrub.isPending} error={scrub.error} onDo={(close) => scrub.mutate({}, { onSuccess: close })}
-        consequence="It reads every file against its digest, beside requests. What is wrong is set aside and not served."
-      />
+      <DialogButton name="Sweep now" title="Sweep now?" action="Sweep" busy={sweep.isPending} error={sweep.error} onDo={(close) => sweep.mutate({}, { onSuccess: close })}>
+        <Typography>It takes what was removed and whose restore window is over, and what nothing names any more. That cannot come back. Pushes and pulls go on.</Typography>
+        <Typography>The <Link component={Route} to="/storage">Storage page</Link> shows beforehand what goes.</Typography>
+      </DialogButton>
+      <DialogButton name="Scrub now" title="Read everything now?" action="Scrub" busy={scrub.isPending} error={scrub.error} onDo={(close) => scrub.mutate({}, { onSuccess: close })}>
+        <Typography>It reads every file against its digest, beside requests. What is wrong is set aside and not served.</Typography>
+      </DialogButton>
     </>
   )
 }
@@ -80,7 +79,7 @@ function Health() {
         <Typography variant="body2" color="textSecondary">{h.files.toLocaleString('en')} files, <Size bytes={h.bytes} /></Typography>
       </Fact>
       <Fact name="Read against digests">
-        {h.read_within ? `all within ${h.read_within}` : 'nothing yet'}
+        {h.files === 0 ? 'there are none' : `all within ${h.read_within || 'a minute'}`}
         <Typography variant="body2" color="textSecondary">meant to be within {h.scrub_goal}</Typography>
       </Fact>
       <Fact name="Grace">

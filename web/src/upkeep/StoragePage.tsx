@@ -32,8 +32,8 @@ export function StoragePage() {
           <Amount name="Free on the disk"><Size bytes={health.data.disk_free} /> of <Size bytes={health.data.disk_size} /></Amount>
         </Paper>
       )}
-      <HurtContent />
       <NextSweep />
+      <HurtContent />
       <Waits />
     </Page>
   )
@@ -77,12 +77,13 @@ function NextSweep() {
   const me = useMe()
   const runs = useRuns('sweep-preview')
   const ask = useSweep()
-  const [kind, setKind] = useState('')
+  const [kind, setKind] = useState('all')
+  const [each, setEach] = useState(false)
   const last = runs.data?.runs.find((r) => !r.place)
   const run = useRun(last?.id)
   const shown = run.data ?? last
   const done = shown && !isOpen(shown) && shown.sweep ? shown : undefined
-  const items = useItems(done && done.sweep!.goes.length > 0 ? done.id : undefined, kind)
+  const items = useItems(each && done ? done.id : undefined, kind === 'all' ? '' : kind)
   const { rows, paging } = useRows(items, itemsOf)
   return (
     <Section
@@ -105,17 +106,20 @@ function NextSweep() {
             <Sums title="Stays, though nothing needs it" sums={done.sweep!.stays} />
           </Box>
           {done.sweep!.goes.length > 0 && (
-            <>
-              <Box sx={{ display: 'flex', my: 1.5 }}>
+            <Box sx={{ display: 'flex', gap: 2, mt: 1.5, alignItems: 'center' }}>
+              <Link component="button" underline="always" aria-expanded={each} onClick={() => setEach(!each)}>{each ? 'hide each thing' : 'list each thing'}</Link>
+              {each && (
                 <TextField select size="small" label="Show" value={kind} onChange={(e) => setKind(e.target.value)} sx={{ minWidth: 180 }}>
-                  <MenuItem value="">everything</MenuItem>
+                  <MenuItem value="all">everything</MenuItem>
                   {[...new Set(done.sweep!.goes.map((s) => s.kind))].map((k) => <MenuItem key={k} value={k}>{kindName(k)}</MenuItem>)}
                 </TextField>
-              </Box>
-              <Box sx={{ height: Math.min(420, 80 + 36 * rows.length), display: 'flex', flexDirection: 'column' }}>
-                <RowTable label="What would go" columns={columns} rows={rows} rowKey={(i) => `${i.kind} ${i.repository ?? ''} ${i.digest ?? ''} ${i.name ?? ''}`} sort="order" more={paging.more} onMore={paging.onMore} />
-              </Box>
-            </>
+              )}
+            </Box>
+          )}
+          {each && rows.length > 0 && (
+            <Box sx={{ height: Math.min(420, 80 + 36 * rows.length), display: 'flex', flexDirection: 'column', mt: 1 }}>
+              <RowTable label="What would go" columns={columns} rows={rows} rowKey={(i) => `${i.kind} ${i.repository ?? ''} ${i.digest ?? ''} ${i.name ?? ''}`} sort="order" more={paging.more} onMore={paging.onMore} />
+            </Box>
           )}
         </>
       )}

@@ -125,8 +125,18 @@ func (d *door) runKinds(ctx context.Context, _ *struct{}) (*desk.Reply[api.RunKi
 	list := api.RunKindList{Kinds: make([]api.RunKind, len(fares))}
 	for i, f := range fares {
 		list.Kinds[i] = api.RunKind{Name: f.Kind.Name, About: f.Kind.About, When: f.Kind.When.String(), Light: f.Kind.Light, Failing: f.Failing}
-		if !f.RanAt.IsZero() {
+		if !f.RanAt.IsZero() && f.Kind.Light {
 			list.Kinds[i].RanAt = &f.RanAt
+		}
+		if !f.Kind.Light {
+			// All others leave runs.
+			last, err := d.Records.View(ctx).Runs().List(runs.Filter{Kind: f.Kind.Name, Limit: 1})
+			if err != nil {
+				return nil, desk.Refusal(err)
+			}
+			if len(last) > 0 {
+				list.Kinds[i].RanAt = desk.Moment(last[0].BeganAt)
+			}
 		}
 		if f.Next >= 0 {
 			seconds := int64(f.Next / time.Second)
