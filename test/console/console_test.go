@@ -36,7 +36,14 @@ var seeded = sync.OnceValues(func() (string, error) {
 	if err != nil {
 		return "", err
 	}
-	return root, errors.Join(demo.Seed(context.Background(), home.Registry, &upkeep.Upkeep{Access: home.Access, Records: home.Records, Clock: clk}, clk, kit.Password), home.Close())
+	err = demo.Seed(context.Background(), home.Registry, &upkeep.Upkeep{Access: home.Access, Records: home.Records, Clock: clk}, clk, kit.Password)
+	if err == nil {
+		err = demo.Rot(context.Background(), home.Registry, root)
+	}
+	if err == nil {
+		err = demo.LookAround(context.Background(), home.Work)
+	}
+	return root, errors.Join(err, home.Close())
 })
 
 // sampleWorld returns a data folder of the test's own with the sample world in it.
@@ -205,7 +212,7 @@ func TestNothingSeriousStandsInTheWayOfAnybody(t *testing.T) {
 			"/me": "My tokens", "/access": "berths", "/access/accounts?open=ci-berths": "build pipeline", "/access/groups": "timetable", "/n/berths?show=members": "ci-berths",
 			"/n/berths?show=settings": "Whose pushes", "/n/berths?show=use": "Log in", "/activity": "push", "/access/registry": "Identity rules",
 			"/r/berths/seatmap?show=settings": "Who may pull", "/r/berths/seatmap?show=members": "registry admin",
-			"/rules?place=signals": "signal boxes run", "/rules?list=moving-names": "used by", "/removed": "sold beds twice", "/r/timetable/board?show=log&tag=stable": "Put back"} {
+			"/rules?place=signals": "signal boxes run", "/rules?list=moving-names": "used by", "/removed": "sold beds twice", "/storage": "the file has other bytes", "/service": "would go", "/r/timetable/board?show=log&tag=stable": "Put back"} {
 			require.NoError(t, page.Go(s.URL(place)))
 			says(t, page, sign)
 			_, err := browser.Evaluate[bool](page, string(axe)+";true")

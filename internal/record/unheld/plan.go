@@ -194,8 +194,7 @@ func (p *Plan) blobs() error {
 	for from := int64(0); from < last; from += rowsAtOnce {
 		values := p.terms.values(map[string]any{"from": from, "upto": from + rowsAtOnce})
 		err := exec(p.db, `INSERT OR IGNORE INTO temp.going_blobs SELECT b.content_id, b.size, b.touched_served, CASE WHEN b.touched_served > @before THEN 'grace' ELSE '' END FROM blobs AS b
-			WHERE b.content_id > @from AND b.content_id <= @upto AND NOT EXISTS (SELECT 1 FROM holdings WHERE holdings.content_id = b.content_id)
-			AND NOT EXISTS (SELECT 1 FROM manifests WHERE manifests.content_id = b.content_id)`, values)
+			WHERE b.content_id > @from AND b.content_id <= @upto AND b.content_id NOT IN (SELECT content_id FROM holdings) AND b.content_id NOT IN (SELECT content_id FROM manifests)`, values)
 		if err := errors.Join(err, p.breathe()); err != nil {
 			return err
 		}
