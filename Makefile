@@ -8,7 +8,7 @@ WEB     := $(shell find web/src web/public -type f ! -name schema.d.ts 2>/dev/nu
 SOURCES := $(shell find cmd internal -name '*.go' -o -name '*.sql' 2>/dev/null) go.mod go.sum
 CONSOLE := internal/httpd/console/dist/index.html
 
-.PHONY: build demo trial dev test kill-rounds fuzz check bench screenshots clean
+.PHONY: build demo trial dev test kill-rounds sweep-rounds fuzz check bench screenshots clean
 
 # build leaves bin/warthesis: the service with its console, and the client.
 build: bin/warthesis
@@ -73,6 +73,12 @@ kill-rounds: build
 	$(GO) build -race -tags $(TAGS) -o bin/warthesis-race ./cmd/warthesis
 	KILL_ROUNDS=1000 BINARY_UNDER_TEST=$(CURDIR)/bin/warthesis-race $(GO) test -race -tags $(TAGS) -timeout 3h -run HoweverOften ./test
 
+# sweep-rounds holds sweeps against the model over many histories, and beside much else.
+sweep-rounds: build
+	$(GO) build -race -tags $(TAGS) -o bin/warthesis-race ./cmd/warthesis
+	SWEEP_ROUNDS=400 $(GO) test -tags $(TAGS) -count=1 -timeout 1h -run PlainModel ./internal/sweep
+	SWEEP_HAMMER=10000 BINARY_UNDER_TEST=$(CURDIR)/bin/warthesis $(GO) test -tags $(TAGS) -count=1 -timeout 1h -run BesideEverything ./test/sweeps
+
 # fuzz looks for inputs that the readers of hostile text misread, half a minute each.
 fuzz:
 	@for target in oci:FuzzName oci:FuzzReference oci:FuzzManifest rule:FuzzPattern rule:FuzzRead httpd/protocol:FuzzRange httpd/protocol:FuzzChunkRange httpd/protocol:FuzzRoute; do \
@@ -82,6 +88,7 @@ fuzz:
 bench: tools-for-bench build
 	$(GO) run -tags $(TAGS) ./bench -binary bin/warthesis
 	$(GO) test -tags $(TAGS) -run '^$$' -bench Million/unheld -benchtime 3x ./internal/record
+	$(GO) test -tags $(TAGS) -run '^$$' -bench OfAMillion -benchtime 1x ./internal/sweep
 	$(GO) test -tags $(TAGS) -run '^$$' -bench Million/delete -benchtime 300x ./internal/record
 	$(GO) test -tags $(TAGS) -run '^$$' -bench ThousandPatterns ./internal/rule
 	$(GO) test -tags $(TAGS) -run '^$$' -bench AHundredRules ./internal/record

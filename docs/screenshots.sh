@@ -64,4 +64,8 @@ warthesis tag move $address/signals/relay:4.2.0 4.1.0
 warthesis remove $address/timetable/planner:2.2.0 --whole --yes --reason 'built by mistake'
 warthesis removal list $address
 warthesis removal undo $address 4"
-shoot terminal-help "warthesis --help | sed -n '/^Move images/,/^Flags/p' | head -44"
+shoot terminal-sweeps "warthesis sweep preview $address
+warthesis explain $address/timetable/planner:2.4.1
+warthesis hurt list $address
+warthesis sweep run $address --limit 0
+warthesis sweep list $address"

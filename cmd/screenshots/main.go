@@ -30,7 +30,8 @@ var pictures = []picture{
 	{name: "rules", path: "/rules?place=signals", wait: `[aria-label="What they do now"] p:nth-of-type(2)`},
 	{name: "removed-dark", path: "/removed", wait: `main li`, dark: true},
 	{name: "members", path: "/n/timetable?show=members", wait: `tbody tr`},
-	{name: "account", path: "/access/accounts?open=ci-timetable", wait: `tbody tr`},
+	{name: "storage", path: "/storage", wait: `main li`},
+	{name: "service", path: "/service", wait: `[aria-label="Figures of run 2"]`, click: `[aria-label="Figures of run 2"]`},
 	{name: "activity", path: "/activity", wait: `[data-index="3"]`},
 	{name: "find", path: "/find?q=6bdb65605f78", wait: `main a`},
 }
@@ -63,16 +64,6 @@ func take(from, to, account string, width int64) error {
 	defer end()
 	if err := page.Size(width, 800); err != nil {
 		return err
-	}
-	if account != "" && len(pictures) > 1 {
-		// What is seen before anybody has signed in.
-		shot, err := picture{path: "/", wait: "main input"}.take(page, from)
-		if err != nil {
-			return err
-		}
-		if err := os.WriteFile(filepath.Join(to, "sign-in.png"), shot, 0o644); err != nil {
-			return err
-		}
 	}
 	if account != "" {
 		if err := page.SignIn(from, account, demo.Password); err != nil {
