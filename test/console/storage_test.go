@@ -27,7 +27,7 @@ func TestTheStorageSaysWhatGoesAndWhyAndASweepTakesIt(t *testing.T) {
 
 	require.NoError(t, page.Go(s.URL("/r/timetable/planner@:2.4.1")))
 	says(t, page, "add larkspur-os")
-	require.NoError(t, page.Click(`main table [aria-label^="Why is"]`))
+	require.NoError(t, page.Click(`main table [aria-label^="why here"]`))
 	says(t, page, "repositories have it; it stays as long as one of them does")
 	says(t, page, "tag 2.4.1 (sealed) → index a3716ccaeb68 → manifest")
 

@@ -51,7 +51,7 @@ export function ImagePage({ repository, reference }: { repository: string; refer
 
 function Facts({ image }: { image: Image }) {
   return (
-    <Paper sx={{ px: 2, py: 1.5, display: 'grid', gridTemplateColumns: 'repeat(4, auto) 1fr', columnGap: 4, rowGap: 0.25, alignItems: 'baseline' }}>
+    <Paper sx={{ px: 2, py: 1.5, display: 'flex', flexWrap: 'wrap', columnGap: 4, rowGap: 0.5, alignItems: 'baseline' }}>
       <Fact name={`${what(image)} digest`}><Digest digest={image.digest} /> <WhyHere digest={image.digest} /></Fact>
       <Fact name="Size"><Size bytes={image.content_size} /></Fact>
       <Fact name="Pushed"><When at={image.pushed_at} />{image.pushed_by && ` by ${image.pushed_by}`}</Fact>
@@ -149,7 +149,7 @@ function LayerList({ of: p }: { of: PlatformImage }) {
             </td>
             <Box component="td" sx={{ textAlign: 'right', whiteSpace: 'nowrap' }}><Size bytes={l.size} /></Box>
             <Box component="td" sx={{ overflowWrap: 'anywhere' }}>{l.step ?? <Typography component="span" color="textSecondary">not said</Typography>}</Box>
-            <Box component="td" sx={{ whiteSpace: 'nowrap' }}>{l.repositories > 1 ? `${l.repositories} repositories` : 'this one alone'} <WhyHere digest={l.digest} /></Box>
+            <Box component="td">{l.repositories > 1 ? `${l.repositories} repositories` : 'this one alone'} <WhyHere digest={l.digest} /></Box>
           </tr>
         ))}
         {p.config && (

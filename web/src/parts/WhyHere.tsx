@@ -16,7 +16,7 @@ export function WhyHere({ digest, name = 'why here' }: { digest: string; name?: 
   return (
     <>
       <ButtonBase
-        aria-label={`Why is ${shorten(digest)} here?`} aria-haspopup="dialog" onClick={(e) => setAt(e.currentTarget)}
+        aria-label={`${name}: ${shorten(digest)}`} aria-haspopup="dialog" onClick={(e) => setAt(e.currentTarget)}
         sx={{ color: 'primary.main', font: 'inherit', fontSize: '0.8125rem', textDecoration: 'underline', borderRadius: 0.5, px: 0.5 }}
       >
         {name}

@@ -63,7 +63,7 @@ function Health() {
   const used = h.disk_size - h.disk_free
   const low = h.disk_free < 2 * h.disk_floor
   return (
-    <Paper component="section" aria-label="Health" sx={{ px: 2, py: 1.5, mb: 2, display: 'grid', gridTemplateColumns: 'minmax(260px, 1.4fr) repeat(3, minmax(120px, 1fr))', columnGap: 4, rowGap: 1 }}>
+    <Paper component="section" aria-label="Health" sx={{ px: 2, py: 1.5, mb: 2, display: 'grid', gridTemplateColumns: 'minmax(0, 1.6fr) repeat(3, minmax(0, 1fr))', columnGap: 3, rowGap: 1 }}>
       <Box>
         <Typography variant="body2" color="textSecondary">Disk</Typography>
         <Box role="img" aria-label={`${Math.round((100 * used) / h.disk_size)} % of the disk is used`} sx={{ position: 'relative', height: 12, border: 1, borderColor: 'divider', borderRadius: 1, overflow: 'hidden', my: 0.5 }}>
@@ -104,7 +104,7 @@ const nameOf = (r: Run) => (r.place ? `${r.kind} of ${r.place}` : r.kind)
 function Going({ run, stops }: { run: Run; stops: boolean }) {
   const stop = useStopRun()
   return (
-    <Box sx={{ display: 'grid', gridTemplateColumns: '64px 220px minmax(0, 1fr) 72px', columnGap: 2, alignItems: 'center', py: 0.5 }}>
+    <Box sx={{ display: 'grid', gridTemplateColumns: '32px minmax(0, 220px) minmax(0, 1fr) 72px', columnGap: 2, alignItems: 'center', py: 0.5 }}>
       <span>{run.id}</span>
       <Box sx={{ overflowWrap: 'anywhere' }}>
         {nameOf(run)}
@@ -128,7 +128,7 @@ function Ended({ run }: { run: Run }) {
   const figures = run.sweep !== undefined || run.scrub !== undefined
   return (
     <Box component="li" sx={{ py: 0.5, borderTop: 1, borderColor: 'divider', '&:first-of-type': { borderTop: 0 } }}>
-      <Box sx={{ display: 'grid', gridTemplateColumns: '48px 190px 110px 70px minmax(0, 1fr) 60px', columnGap: 2, alignItems: 'baseline' }}>
+      <Box sx={{ display: 'grid', gridTemplateColumns: '32px minmax(0, 150px) 110px 56px minmax(0, 1fr) 60px', columnGap: 2, alignItems: 'baseline' }}>
         <span>{run.id}</span>
         <Box sx={{ overflowWrap: 'anywhere' }}>{nameOf(run)}</Box>
         <When at={run.ended_at} />
