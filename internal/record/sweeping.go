@@ -85,6 +85,8 @@ func (tx *Tx) DropPlace(namespace, repository int64) error {
 	if list != nil && !errors.Is(list, rulelists.ErrNone) {
 		err = errors.Join(err, list)
 	}
+	const removal = "UPDATE removals SET over_at = ? WHERE over_at = 0 AND id IN (SELECT removal_id FROM namespaces WHERE id = ? UNION SELECT removal_id FROM repositories WHERE id = ?)"
+	err = errors.Join(err, tx.db.Exec(removal, tx.Now(), namespace, repository).Error)
 	const gone = " SET gone_at = ?, description = '', labels = '{}' WHERE id = ?"
 	if repository == 0 {
 		return errors.Join(err, tx.db.Exec("UPDATE namespaces"+gone, tx.Now(), namespace).Error)

@@ -99,7 +99,7 @@ func (tx *Tx) undoNamespace(row removals.Row, name string) error {
 	if name != "" && name != row.Namespace {
 		return oci.Errorf(oci.CodeQueryInvalid, "a namespace comes back under its own name; rename the one that has it now, or this one afterwards")
 	}
-	n, err := one[Namespace](tx.db.Where("id = ? AND removed_at <> 0", row.NamespaceID))
+	n, err := one[Namespace](tx.db.Where("id = ? AND removed_at <> 0 AND gone_at = 0", row.NamespaceID))
 	if err != nil {
 		return err
 	}
@@ -114,7 +114,7 @@ func (tx *Tx) undoNamespace(row removals.Row, name string) error {
 }
 
 func (tx *Tx) undoRepository(row removals.Row, name string) (Repository, error) {
-	r, err := one[Repository](tx.db.Where("id = ? AND removed_at <> 0", row.RepositoryID))
+	r, err := one[Repository](tx.db.Where("id = ? AND removed_at <> 0 AND gone_at = 0", row.RepositoryID))
 	if err != nil {
 		return r, err
 	}

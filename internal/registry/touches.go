@@ -63,7 +63,8 @@ func (t *touches) take(keys []touchKey, since int64) (free []bool, end func()) {
 	free = make([]bool, len(keys))
 	done := make(chan struct{})
 	for i, key := range keys {
-		if said, is := t.said[key]; !is || said <= since {
+		_, others := t.taking[key]
+		if said, is := t.said[key]; !others && (!is || said <= since) {
 			free[i] = true
 			t.taking[key] = done
 		}

@@ -19,8 +19,10 @@ const (
 	lookEvery = 250 * time.Millisecond
 	// keepEvery is how often the progress of a run is recorded.
 	keepEvery = 2 * time.Second
-	// atOnce is how many runs go at the same time, light ones aside.
-	atOnce = 2
+	// atOnce is how many runs go at the same time, light ones aside, and ofPlaces how many
+	// of them may be of places: what owners ask for never keeps the registry's own waiting.
+	atOnce   = 3
+	ofPlaces = 2
 	// firstPause is how long a run that failed waits before it is begun again; each
 	// further pause is twice as long, up to longestPause, and up to a quarter longer by
 	// chance.
@@ -272,7 +274,7 @@ func (w *Works) begin() {
 	slices.SortFunc(waiting, func(a, b *Going) int { return int(a.row.ID - b.row.ID) })
 	for _, g := range waiting {
 		// Of one kind and place the older one goes first, and alone.
-		if w.going == atOnce || w.goes(g) {
+		if w.going == atOnce || w.goes(g) || g.row.Place != "" && w.goingInPlaces() == ofPlaces {
 			continue
 		}
 		k, _ := w.kind(g.row.Kind)
@@ -282,6 +284,16 @@ func (w *Works) begin() {
 		w.going++
 		w.ended.Go(func() { w.run(k, g) })
 	}
+}
+
+// goingInPlaces counts the runs of places that go.
+func (w *Works) goingInPlaces() (n int) {
+	for _, g := range w.open {
+		if g.cut != nil && g.row.Place != "" {
+			n++
+		}
+	}
+	return n
 }
 
 // goes reports whether another run of the same kind and place goes.

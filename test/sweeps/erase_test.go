@@ -19,6 +19,7 @@ import (
 
 // An erased secret is gone from all places at once, and does not come back by any door.
 func TestAnErasedSecretDoesNotComeBack(t *testing.T) {
+	t.Parallel()
 	data := t.TempDir()
 	s := kit.Start(t, data, "--sweep-at", "never")
 	secret := append([]byte("the key of the signal boxes: "), kit.Bytes(7, 4000)...)
@@ -153,6 +154,7 @@ func TestAnErasedSecretDoesNotComeBack(t *testing.T) {
 // An owner erases in its own namespace, learns nothing of others by it, and keeps nothing
 // out of theirs. What was never here is kept out under the digest that it would have.
 func TestOwnersEraseInTheirNamespacesAlone(t *testing.T) {
+	t.Parallel()
 	data := t.TempDir()
 	s := kit.Start(t, data, "--sweep-at", "never")
 	kit.MakeAccount(t, s, "marit")

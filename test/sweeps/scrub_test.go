@@ -31,6 +31,7 @@ func flip(t *testing.T, at string, random *rand.Rand) {
 // 100 flipped bits, 10 short files and 10 missing ones: a scrub finds all, none is served
 // after that, and pushing the same again mends them.
 func TestAScrubFindsWhatRotsAndNothingOfItIsServed(t *testing.T) {
+	t.Parallel()
 	data := t.TempDir()
 	s := kit.Start(t, data, "--sweep-at", "never")
 	kit.AsAdmin(t, s, http.MethodPost, "/api/v1/namespaces", `{"name":"timetable"}`)
@@ -168,6 +169,7 @@ func TestAScrubFindsWhatRotsAndNothingOfItIsServed(t *testing.T) {
 
 // A scrub that is killed goes on, and finds what it would have found.
 func TestAScrubIsKilledAndGoesOn(t *testing.T) {
+	t.Parallel()
 	data := t.TempDir()
 	s := kit.Start(t, data, "--sweep-at", "never", "--scrub-bytes-per-second", "1500000")
 	for i := range 40 {

@@ -81,6 +81,7 @@ func pass() { time.Sleep(1500 * time.Millisecond) }
 // What a person sees of it: a preview, the run, its report, and what is told of content
 // before and after.
 func TestASweepTakesWhatNothingNeedsAndSaysSo(t *testing.T) {
+	t.Parallel()
 	s := short(t, t.TempDir())
 	kept := push(t, s, "timetable/planner", "1.0.0", kit.Bytes(1, 5000))
 	gone := push(t, s, "timetable/planner", "2.0.0", kit.Bytes(1, 5000), kit.Bytes(2, 300_000))
@@ -128,6 +129,7 @@ func TestASweepTakesWhatNothingNeedsAndSaysSo(t *testing.T) {
 
 // Owners let their places go and see that, and nothing of others'.
 func TestOwnersSweepTheirPlacesAlone(t *testing.T) {
+	t.Parallel()
 	s := short(t, t.TempDir())
 	for _, name := range []string{"marit", "teodor"} {
 		kit.MakeAccount(t, s, name)
@@ -178,6 +180,32 @@ func TestOwnersSweepTheirPlacesAlone(t *testing.T) {
 	absent := oci.DigestOf(oci.SHA256, []byte("absent"))
 	_, none := as("una", http.MethodGet, "explain?digest="+absent.String(), "")
 	assert.Equal(t, strings.ReplaceAll(withoutRequest(none), absent.String(), there.String()), withoutRequest(of))
+}
+
+// To readers what was removed is gone, also where it is asked why content is here.
+func TestReadersAreNotToldOfWhatWasRemoved(t *testing.T) {
+	t.Parallel()
+	s := kit.Start(t, t.TempDir(), "--sweep-at", "never")
+	kit.MakeAccount(t, s, "una")
+	kit.PutBlob(t, s, "timetable/planner", []byte("{}"))
+	kit.AsAdmin(t, s, http.MethodPut, "/api/v1/roles", `{"account":"una","place":"timetable","role":"reader"}`)
+	shared := kit.Bytes(1, 500)
+	kept := push(t, s, "timetable/planner", "1.0.0", shared)
+	gone := push(t, s, "timetable/planner", "secret-plan", shared, kit.Bytes(2, 500))
+	answer, body := s.Do(http.MethodDelete, "/v2/timetable/planner/manifests/"+gone.Manifest.Digest.String(), nil)
+	require.Equal(t, http.StatusAccepted, answer.StatusCode, "%s", body)
+	explain := func(d oci.Digest) (int, string) {
+		answer, raw := s.Do(http.MethodGet, "/api/v1/explain?digest="+d.String(), nil, kit.Basic("una", kit.MemberPassword)...)
+		return answer.StatusCode, string(raw)
+	}
+	code, said := explain(oci.DigestOf(oci.SHA256, shared))
+	assert.Equal(t, http.StatusOK, code)
+	assert.Contains(t, said, kept.Manifest.Digest.String())
+	assert.NotContains(t, said, gone.Manifest.Digest.String())
+	assert.NotContains(t, said, "secret-plan")
+	code, _ = explain(gone.Manifest.Digest)
+	assert.Equal(t, http.StatusNotFound, code)
+	assert.Contains(t, kit.Must(t, "explain", s.Address, gone.Manifest.Digest.String()), "secret-plan", "who can bring it back is told")
 }
 
 // withoutRequest leaves out of an answer what is another in each.
@@ -278,6 +306,7 @@ func (h *hammer) push(in string, layer []byte, d oci.Digest) {
 // manifest lacks anything at any time, and when all windows are over and two sweeps went
 // not one byte is over.
 func TestSweepsBesideEverythingLoseNothingAndLeaveNothing(t *testing.T) {
+	t.Parallel()
 	rounds := 1200
 	if given := os.Getenv("SWEEP_HAMMER"); given != "" {
 		_, err := fmt.Sscan(given, &rounds)
@@ -401,6 +430,7 @@ func images(s *kit.Service, failed func(string, ...any)) (all [][2]string) {
 
 // A sweep that is killed again and again, at any moment, loses nothing and comes to its end.
 func TestASweepIsKilledAndLosesNothing(t *testing.T) {
+	t.Parallel()
 	data := t.TempDir()
 	s := short(t, data)
 	kept := push(t, s, "timetable/planner", "1.0.0", kit.Bytes(1, 5000))
@@ -448,6 +478,7 @@ func TestASweepIsKilledAndLosesNothing(t *testing.T) {
 // Records of yesterday with content of today: all of today is still on the disk, and all of
 // yesterday can be pulled.
 func TestRecordsOfYesterdayWithContentOfTodayLoseNothing(t *testing.T) {
+	t.Parallel()
 	data := t.TempDir()
 	s := short(t, data)
 	yesterday := push(t, s, "timetable/planner", "1.0.0", kit.Bytes(1, 5000))
@@ -490,6 +521,7 @@ func TestRecordsOfYesterdayWithContentOfTodayLoseNothing(t *testing.T) {
 
 // A sweep stops within a second when it is told to, and what it had not taken is left.
 func TestASweepStopsAtOnce(t *testing.T) {
+	t.Parallel()
 	s := short(t, t.TempDir(), "--sweep-files-per-second", "5")
 	for i := range 60 {
 		kit.PutBlob(t, s, "timetable/app", kit.Bytes(uint64(i), 100))

@@ -3,6 +3,7 @@ package upkeep
 import (
 	"context"
 	"fmt"
+	"time"
 
 	"warthesis/internal/access"
 	"warthesis/internal/oci"
@@ -21,6 +22,13 @@ func (u *Upkeep) AskRun(ctx context.Context, c access.Caller, kind record.EventK
 	if missing != nil {
 		return key, missing
 	}
+	asked, err := u.Records.View(ctx).Runs().Asked(c.Account.ID, int64(u.Clock.Served()-time.Hour))
+	if err != nil {
+		return key, err
+	}
+	if asked >= mostAsked && !c.Account.Admin {
+		return key, oci.Errorf(oci.CodeTooManyRequests, "%s asked for %d runs within an hour; what a sweep leaves is taken by the one of the night", c.Who(), asked)
+	}
 	e := c.Event(kind)
 	if place != "" {
 		e = c.PlaceEvent(kind, place)
@@ -28,6 +36,9 @@ func (u *Upkeep) AskRun(ctx context.Context, c access.Caller, kind record.EventK
 	e.Detail = what
 	return key, u.Access.ChangeIn(ctx, c, e, func(tx *record.Tx) (record.Event, error) { return access.LivePlace(tx, key) })
 }
+
+// mostAsked is how many runs one account may ask for in an hour of service, admins aside.
+const mostAsked = 60
 
 // MayRunIn refuses whoever may not let sweeps and scrubs run in a place.
 func (u *Upkeep) MayRunIn(ctx context.Context, c access.Caller, place oci.Name) error {

@@ -88,9 +88,12 @@ type Chain []Link
 // Holders returns the repositories that are seen and have content, up to some, and
 // whether there are more.
 func (r Records) Holders(content int64) (holders []Holder, more bool, err error) {
-	from := "live_repositories"
+	// For whoever does not see all it is asked what stands in each repository that is seen, so
+	// that what others hold does not show in how long it takes.
+	from, has := "live_repositories", `EXISTS (SELECT 1 FROM holdings AS mine WHERE mine.repository_id = repositories.id AND mine.content_id = ?)
+		OR EXISTS (SELECT 1 FROM manifests AS mine WHERE mine.repository_id = repositories.id AND mine.content_id = ?)`
 	if r.Everything {
-		from = "repositories"
+		from, has = "repositories", "repositories.id IN (SELECT repository_id FROM holdings WHERE content_id = ? UNION SELECT repository_id FROM manifests WHERE content_id = ?)"
 	}
 	err = r.DB.Raw(`SELECT repositories.id, repositories.namespace_id, repositories.name,
 			CASE WHEN repositories.removed_at <> 0 THEN repositories.removal_id WHEN namespaces.removed_at <> 0 THEN namespaces.removal_id ELSE 0 END AS place_removal_id,
@@ -99,8 +102,7 @@ func (r Records) Holders(content int64) (holders []Holder, more bool, err error)
 			coalesce((SELECT min(started_served) FROM uploads WHERE uploads.repository_id = repositories.id), 0) AS upload_served
 		FROM `+from+` AS repositories JOIN namespaces ON namespaces.id = repositories.namespace_id
 		LEFT JOIN holdings ON holdings.repository_id = repositories.id AND holdings.content_id = ?
-		WHERE repositories.gone_at = 0 AND repositories.id IN (SELECT repository_id FROM holdings WHERE content_id = ? UNION SELECT repository_id FROM manifests WHERE content_id = ?)
-			AND (?) ORDER BY place_removal_id <> 0, repositories.name LIMIT ?`, content, content, content, r.Seen, mostHolders+1).Scan(&holders).Error
+		WHERE repositories.gone_at = 0 AND (`+has+`) AND (?) ORDER BY place_removal_id <> 0, repositories.name LIMIT ?`, content, content, content, r.Seen, mostHolders+1).Scan(&holders).Error
 	if len(holders) > mostHolders {
 		holders, more = holders[:mostHolders], true
 	}

@@ -110,6 +110,11 @@ func (r Records) Has(id int64) (has bool, err error) {
 	return has, r.DB.Raw("SELECT EXISTS (SELECT 1 FROM runs WHERE id = ?)", id).Scan(&has).Error
 }
 
+// Asked counts the runs that an account asked for since a served time.
+func (r Records) Asked(account, since int64) (n int64, err error) {
+	return n, r.DB.Raw("SELECT count(*) FROM runs WHERE asked_by = ? AND asked_served > ?", account, since).Scan(&n).Error
+}
+
 // Filter picks runs. Zero fields pick all.
 type Filter struct {
 	Kind  string

@@ -26,6 +26,11 @@ func (d *door) erasePlan(ctx context.Context, in *erasePlanInput) (*desk.Reply[a
 	if err != nil {
 		return nil, desk.Refusal(err)
 	}
+	end, err := d.Upkeep.Look()
+	if err != nil {
+		return nil, desk.Refusal(err)
+	}
+	defer end()
 	e, err := d.Registry.PlanErase(ctx, namespace, digest)
 	return desk.OK(d.erasingOf(e, in.Namespace), err)
 }
@@ -40,6 +45,11 @@ func (d *door) erase(ctx context.Context, in *struct{ Body api.Erase }) (*desk.R
 	if err != nil {
 		return nil, desk.Refusal(err)
 	}
+	end, err := d.Upkeep.Look()
+	if err != nil {
+		return nil, desk.Refusal(err)
+	}
+	defer end()
 	e, err := d.Registry.Erase(ctx, namespace, digest, registry.EraseHow{
 		Mark: in.Body.Mark, Reason: in.Body.Reason, OverSeals: in.Body.OverSeals, May: d.Upkeep.StillMayErase(c, namespace),
 	})

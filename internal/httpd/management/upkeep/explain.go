@@ -4,8 +4,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
+	rights "warthesis/internal/access"
 	"warthesis/internal/api"
 	"warthesis/internal/httpd/callers"
 	"warthesis/internal/httpd/management/desk"
@@ -44,12 +46,15 @@ func (d *door) explain(ctx context.Context, in *explainInput) (*desk.Reply[api.C
 		return nil, desk.Refusal(err)
 	}
 	shown := api.ContentExplanation{Digest: digest, Holders: []api.Holder{}}
-	var holders []chains.Holder
-	if content.ID != 0 {
-		if holders, shown.More, err = records.Holders(content.ID); err != nil {
-			return nil, desk.Refusal(err)
-		}
+	// It is asked for what is not here as well, so that both take as long.
+	holders, more, err := records.Holders(content.ID)
+	if err == nil {
+		holders, err = d.known(ctx, holders)
 	}
+	if err != nil {
+		return nil, desk.Refusal(err)
+	}
+	shown.More = more
 	if in.Repository != "" {
 		holders = ofName(holders, oci.Name(in.Repository))
 	}
@@ -73,6 +78,27 @@ func (d *door) explain(ctx context.Context, in *explainInput) (*desk.Reply[api.C
 	}
 	shown.Says = d.sayContent(content, &shown)
 	return desk.OK(shown, nil)
+}
+
+// known leaves out what was removed, for whoever may not bring it back: to readers it is
+// gone.
+func (d *door) known(ctx context.Context, holders []chains.Holder) (rest []chains.Holder, err error) {
+	for _, h := range holders {
+		v, err := d.Access.Verdict(ctx, callers.From(ctx), h.Name, rights.Delete)
+		if err != nil {
+			return nil, err
+		}
+		if !v.Allowed {
+			h.Chains = slices.DeleteFunc(h.Chains, func(chain chains.Chain) bool {
+				return slices.ContainsFunc(chain, func(l chains.Link) bool { return l.RemovalID != 0 })
+			})
+			if len(h.Chains) == 0 && (!h.Held || h.EndedRemovalID != 0) {
+				continue
+			}
+		}
+		rest = append(rest, h)
+	}
+	return rest, nil
 }
 
 func ofName(holders []chains.Holder, name oci.Name) (rest []chains.Holder) {
