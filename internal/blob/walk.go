@@ -168,6 +168,22 @@ func (s *Store) SetAside(p Place) error {
 	return nil
 }
 
+// Aside returns the digests of which something is set aside, in no order.
+func (s *Store) Aside() (all []oci.Digest, err error) {
+	names, err := s.disk.list(filepath.Join(s.root, "set-aside"))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	for _, name := range names {
+		algorithm, rest, _ := strings.Cut(name, "-")
+		hex, _, _ := strings.Cut(rest, ".")
+		if d, err := oci.ParseDigest(algorithm + ":" + hex); err == nil {
+			all = append(all, d)
+		}
+	}
+	return all, err
+}
+
 // TakeAside removes what was set aside of a digest.
 func (s *Store) TakeAside(d oci.Digest) error {
 	aside := filepath.Join(s.root, "set-aside")

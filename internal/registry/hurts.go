@@ -244,6 +244,22 @@ func (r *Registry) strays(ctx context.Context, extra map[oci.Digest][]blob.Place
 	return fresh, gone, nil
 }
 
+// ClearAside takes what was set aside of content that is not hurt any more: a good copy
+// came, or it went itself.
+func (r *Registry) ClearAside(ctx context.Context) error {
+	aside, err := r.blobs.Aside()
+	for _, digest := range aside {
+		_, hurt := r.records.View(ctx).Hurts().Get(digest)
+		switch {
+		case errors.Is(hurt, hurts.ErrNone):
+			err = errors.Join(err, r.blobs.TakeAside(digest))
+		case hurt != nil:
+			return hurt
+		}
+	}
+	return err
+}
+
 // filesAtOnce is about how many files are compared between two breaths.
 const filesAtOnce = 2000
 

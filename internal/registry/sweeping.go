@@ -169,7 +169,7 @@ func (r *Registry) unlink(at blob.Place, size int64, t *Taken) {
 	r.raw.Remove(at.Digest)
 	r.checked.Remove(at)
 	r.looked.Remove(at.Digest)
-	if err := errors.Join(r.blobs.Take(at), r.blobs.TakeAside(at.Digest)); err != nil {
+	if err := r.blobs.Take(at); err != nil {
 		slog.Error("content that nothing needs could not be taken, and stays until the next sweep", "digest", at.Digest, "error", err)
 		return
 	}

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"sync"
 	"time"
 
 	"golang.org/x/time/rate"
@@ -36,6 +37,27 @@ type Settings struct {
 	ScrubBytesPerSecond int64
 }
 
+// Stock is how much content there is, and when the least lately read file was read, in
+// served time in nanoseconds.
+type Stock struct{ Files, Bytes, Oldest int64 }
+
+// stockFor is how long a count of the stock is told again: it looks at every file's row.
+const stockFor = 20 * time.Second
+
+// Stock counts the content, or tells what was counted a moment ago.
+func (s *Sweeper) Stock(ctx context.Context) (Stock, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if !s.counted.IsZero() && time.Since(s.counted) < stockFor {
+		return s.stock, nil
+	}
+	all, err := s.records.View(ctx).Unheld().Bytes()
+	if err == nil {
+		s.stock, s.counted = all, time.Now()
+	}
+	return s.stock, err
+}
+
 // Sweeper does the runs. It is safe for concurrent use.
 type Sweeper struct {
 	registry *registry.Registry
@@ -43,12 +65,16 @@ type Sweeper struct {
 	clock    clock.Clock
 	reports  Reports
 	settings Settings
+
+	mu      sync.Mutex
+	stock   Stock
+	counted time.Time
 }
 
 // New returns a sweeper that keeps the reports of its runs in a folder.
 func New(r *registry.Registry, records *record.Store, clk clock.Clock, folder string, settings Settings) (*Sweeper, error) {
 	reports, err := OpenReports(folder)
-	return &Sweeper{r, records, clk, reports, settings}, err
+	return &Sweeper{registry: r, records: records, clock: clk, reports: reports, settings: settings}, err
 }
 
 // Reports are those of its runs.
@@ -182,7 +208,7 @@ func (s *Sweeper) plan(ctx context.Context, g *work.Going, preview bool) (*plan,
 		if err := s.look(ctx, g, &report); err != nil {
 			return nil, err
 		}
-		if err := s.registry.EndIdleUploads(ctx); err != nil {
+		if err := errors.Join(s.registry.EndIdleUploads(ctx), s.registry.ClearAside(ctx)); err != nil {
 			return nil, err
 		}
 	}

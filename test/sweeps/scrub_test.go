@@ -147,6 +147,10 @@ func TestAScrubFindsWhatRotsAndNothingOfItIsServed(t *testing.T) {
 	}
 	assert.Zero(t, asked[api.RegistryHealth](t, s, http.MethodGet, "health", "").Hurt)
 	assert.Contains(t, string(kit.AsAdmin(t, s, http.MethodGet, "/api/v1/audit?kind=content-mended", "")), "a good copy of it came")
+	sweep(t, s)
+	aside, err = os.ReadDir(data + "/set-aside")
+	require.NoError(t, err)
+	assert.Empty(t, aside, "what is mended is set aside no longer")
 	for _, d := range bad {
 		get, _ := served(d)
 		assert.Equal(t, http.StatusOK, get, d)

@@ -7,6 +7,7 @@ import { Size, When } from '../parts/Amounts'
 import { Digest } from '../parts/Digest'
 import { Page } from '../parts/Page'
 import { Empty, Trouble, Waiting } from '../parts/States'
+import { WhyHere } from '../parts/WhyHere'
 
 type Place = Schemas['Place']
 
@@ -69,6 +70,7 @@ export function FindPage() {
                     {about(p)}
                     {p.holder && p.holder !== p.digest && ` · named by ${p.holder.slice(7, 19)}`}
                     {p.since && <> · came <When at={p.since} /></>}
+                    {p.digest && p.relation !== 'diff_id' && <> · <WhyHere digest={p.digest} /></>}
                     {p.twins?.map((t) => <span key={t.repository + t.digest}> · same content as <Link component={Route} underline="always" to={imagePlace(t.repository, t.digest)}>{t.repository}@{t.digest.slice(7, 19)}</Link>, whose manifest is written in another way</span>)}
                   </Typography>
                 )}

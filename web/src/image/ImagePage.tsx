@@ -117,7 +117,7 @@ function Layers({ image }: { image: Image }) {
             ) : (
               <span>{platformName(p)}</span>
             )}
-            <Digest digest={p.digest} />
+            <span><Digest digest={p.digest} />{image.platforms.length > 1 && <> <WhyHere digest={p.digest} /></>}</span>
             <Box sx={{ textAlign: 'right' }}><Size bytes={p.content_size} /></Box>
             <LayerBar layers={p.layers} most={most} />
           </Box>

@@ -10,6 +10,7 @@ import { Page } from '../parts/Page'
 import { PlainTable } from '../parts/PlainTable'
 import { progressText, RunProgress } from '../parts/RunProgress'
 import { Trouble, Waiting } from '../parts/States'
+import { Items } from '../upkeep/Items'
 import { Sums } from '../upkeep/Sums'
 
 // ServicePage answers whether the registry is well: its disk, its files, and the work that
@@ -144,6 +145,7 @@ function Ended({ run }: { run: Run }) {
           <Sums title={run.kind === 'sweep-preview' ? 'Would go' : 'Was planned to go'} sums={run.sweep.goes} />
           <Sums title="Stayed, because it changed meanwhile" sums={run.sweep.since} />
           <Sums title="Stays, though nothing needs it" sums={run.sweep.stays} />
+          {run.sweep.goes.length > 0 && <Items run={run.id} sums={run.sweep.goes} label={`What run ${run.id} took`} />}
           <Typography variant="body2" color="textSecondary" sx={{ mt: 1 }}>
             Planned in {run.sweep.plan_seconds.toFixed(1)} s{run.kind === 'sweep' && <>, taken in {run.sweep.take_seconds.toFixed(1)} s. {run.sweep.waited === 0 ? 'Nobody waited for it.' : `${run.sweep.waited.toLocaleString('en')} changes waited for it, ${run.sweep.waited_longest_ms.toFixed(1)} ms at most.`}</>}
           </Typography>

@@ -1,9 +1,9 @@
-import { Box, Button, Link, MenuItem, Paper, TextField, Typography } from '@mui/material'
+import { Box, Button, Link, Paper, Typography } from '@mui/material'
 import { useState } from 'react'
 import { Link as Route } from 'react-router'
-import { imagePlace, repositoryPlace } from '../api/addresses'
+import { imagePlace } from '../api/addresses'
 import { useRows } from '../api/asking'
-import { isOpen, itemsOf, type SweepItem, useItems, useRun, useRuns, useSweep } from '../api/runs'
+import { isOpen, useRun, useRuns, useSweep } from '../api/runs'
 import { removalsOf, useRemovals } from '../api/removals'
 import { useMe } from '../api/session'
 import { type Hurt, useHealth, useHurt, useHurts } from '../api/storage'
@@ -11,11 +11,11 @@ import { Size, When } from '../parts/Amounts'
 import { Digest } from '../parts/Digest'
 import { Said, Section } from '../parts/Forms'
 import { Page } from '../parts/Page'
-import { type Column, RowTable } from '../parts/RowTable'
 import { RunProgress } from '../parts/RunProgress'
 import { Trouble, Waiting } from '../parts/States'
 import { RemovalList } from './RemovedPage'
-import { kindName, Sums } from './Sums'
+import { Items } from './Items'
+import { Sums } from './Sums'
 
 // StoragePage answers what can come back and until when, what the next sweep would take and
 // why, and what is hurt.
@@ -64,27 +64,15 @@ function Waits() {
   )
 }
 
-const columns: Column<SweepItem, 'order'>[] = [
-  { title: 'What', width: '150px', cell: (i) => (i.kind === 'tag' || i.kind === 'namespace' ? `${kindName(i.kind)} ${i.name}` : kindName(i.kind)) },
-  { title: 'In', width: 'minmax(120px, 0.8fr)', cell: (i) => (i.repository ? <Link component={Route} to={repositoryPlace(i.repository)} tabIndex={-1}>{i.repository}</Link> : '–') },
-  { title: 'Digest', width: '180px', cell: (i) => (i.digest ? <Digest digest={i.digest} tabIndex={-1} /> : '–') },
-  { title: 'Size', width: '90px', number: true, cell: (i) => (i.size ? <Size bytes={i.size} /> : '–') },
-  { title: 'Why', width: 'minmax(200px, 1.4fr)', from: 1000, cell: (i) => i.says },
-]
-
 // NextSweep is what a sweep would take now: the last preview, or one that is made now.
 function NextSweep() {
   const me = useMe()
   const runs = useRuns('sweep-preview')
   const ask = useSweep()
-  const [kind, setKind] = useState('all')
-  const [each, setEach] = useState(false)
   const last = runs.data?.runs.find((r) => !r.place)
   const run = useRun(last?.id)
   const shown = run.data ?? last
   const done = shown && !isOpen(shown) && shown.sweep ? shown : undefined
-  const items = useItems(each && done ? done.id : undefined, kind === 'all' ? '' : kind)
-  const { rows, paging } = useRows(items, itemsOf)
   return (
     <Section
       title="What the next sweep would take"
@@ -105,22 +93,7 @@ function NextSweep() {
             <Sums title="Goes" sums={done.sweep!.goes} />
             <Sums title="Stays, though nothing needs it" sums={done.sweep!.stays} />
           </Box>
-          {done.sweep!.goes.length > 0 && (
-            <Box sx={{ display: 'flex', gap: 2, mt: 1.5, alignItems: 'center' }}>
-              <Link component="button" underline="always" aria-expanded={each} onClick={() => setEach(!each)}>{each ? 'hide each thing' : 'list each thing'}</Link>
-              {each && (
-                <TextField select size="small" label="Show" value={kind} onChange={(e) => setKind(e.target.value)} sx={{ minWidth: 180 }}>
-                  <MenuItem value="all">everything</MenuItem>
-                  {[...new Set(done.sweep!.goes.map((s) => s.kind))].map((k) => <MenuItem key={k} value={k}>{kindName(k)}</MenuItem>)}
-                </TextField>
-              )}
-            </Box>
-          )}
-          {each && rows.length > 0 && (
-            <Box sx={{ height: Math.min(420, 80 + 36 * rows.length), display: 'flex', flexDirection: 'column', mt: 1 }}>
-              <RowTable label="What would go" columns={columns} rows={rows} rowKey={(i) => `${i.kind} ${i.repository ?? ''} ${i.digest ?? ''} ${i.name ?? ''}`} sort="order" more={paging.more} onMore={paging.onMore} />
-            </Box>
-          )}
+          {done.sweep!.goes.length > 0 && <Items run={done.id} sums={done.sweep!.goes} label="What would go" />}
         </>
       )}
     </Section>

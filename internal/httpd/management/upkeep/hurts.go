@@ -87,7 +87,7 @@ func (d *door) health(ctx context.Context, _ *struct{}) (*desk.Reply[api.Registr
 	if shown.DiskFree, shown.DiskSize, shown.DiskFloor, err = d.Registry.Space(); err != nil {
 		return nil, desk.Refusal(err)
 	}
-	bytes, err := view.Unheld().Bytes()
+	bytes, err := d.Sweeper.Stock(ctx)
 	if err != nil {
 		return nil, desk.Refusal(err)
 	}
