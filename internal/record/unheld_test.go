@@ -255,3 +255,25 @@ func TestATakeAsksAgain(t *testing.T) {
 	}))
 	assert.ErrorIs(t, undo(s, gone), ErrWindow)
 }
+
+// A tag that points to nothing that can be pulled cannot come about by our doors; records
+// that were mended by hand may have one.
+func TestATagOfNothingGoes(t *testing.T) {
+	s, _ := fresh(t)
+	r := keep(t, s, "a/x", "lost", digestOf("image"))
+	require.NoError(t, s.Update(ctx, "test", func(tx *Tx) error {
+		id, err := tx.BeginRemoval(RemovalOfManifest, r, "by hand", Actor{})
+		if err != nil {
+			return err
+		}
+		return tx.db.Exec("UPDATE manifests SET state = 'deleted', deleted_at = 1, removal_id = ?", id).Error
+	}))
+	goes, kept := plan(t, s, s.Terms(grace))
+	assert.Equal(t, []string{"tag a/xlost@image of-nothing"}, goes)
+	assert.Contains(t, kept, unheld.Sum{Kind: "manifest", Why: unheld.InWindow, Count: 1})
+	require.NoError(t, s.Update(ctx, "test", func(tx *Tx) error {
+		taken, err := tx.Unheld().TakeTags([]int64{1}, s.Terms(grace), 1)
+		assert.Equal(t, []int64{1}, taken)
+		return err
+	}))
+}

@@ -232,7 +232,12 @@ func (c *scrubbing) tell() {
 	said := fmt.Sprintf("%s read, %s", count(c.report.Files, "file", "files"), humanize.IBytes(uint64(c.report.Bytes)))
 	hurt := c.report.Missing + c.report.Short + c.report.Rotten
 	if hurt == 0 {
-		c.g.Report(said + ", all as it should be")
+		said += ", all as it should be"
+		// What was found before has no file to read; a count that fails is left out.
+		if before, err := c.records.View(context.WithoutCancel(c.ctx)).Hurts().Count(); err == nil && before > 0 {
+			said += "; " + count(before, "file is hurt still", "files are hurt still")
+		}
+		c.g.Report(said)
 		return
 	}
 	c.g.Report(fmt.Sprintf("%s; %s hurt: %d missing, %d of another size, %d with other bytes", said, count(hurt, "file is", "files are"), c.report.Missing, c.report.Short, c.report.Rotten))
