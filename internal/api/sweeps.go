@@ -52,6 +52,7 @@ type SweepReport struct {
 	Waited        int64   `json:"waited" doc:"Changes of others that waited for the writer"`
 	WaitedLongest float64 `json:"waited_longest_ms" doc:"The longest wait in milliseconds"`
 	WaitedWhole   float64 `json:"waited_whole_ms" doc:"All waits together in milliseconds"`
+	WaitedKind    string  `json:"waited_kind,omitempty" doc:"The kind of change that waited longest, such as push-manifest"`
 	PlanSeconds   float64 `json:"plan_seconds"`
 	TakeSeconds   float64 `json:"take_seconds"`
 }

@@ -57,7 +57,7 @@ func (s *Store) Terms(grace time.Duration) unheld.Terms {
 
 // PlanUnheld plans what goes on one snapshot of the records; one plan is made at a time.
 func (s *Store) PlanUnheld(ctx context.Context, terms unheld.Terms, breathe func() error, each func(found []byte) error) (sums unheld.Sums, err error) {
-	if err := s.plan.WithContext(ctx).Exec("PRAGMA temp_store = MEMORY; PRAGMA cache_size = -49152").Error; err != nil {
+	if err := s.plan.WithContext(ctx).Exec("PRAGMA temp_store = MEMORY").Error; err != nil {
 		return sums, err
 	}
 	return sums, s.plan.WithContext(ctx).Transaction(func(db *gorm.DB) (err error) {

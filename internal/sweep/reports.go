@@ -225,7 +225,9 @@ func (p *plan) note(found []unheld.Found, t registry.Taken) error {
 	}
 	p.report.Freed, p.report.Files = p.report.Freed+t.Bytes, p.report.Files+t.Files
 	p.report.Waited += int64(t.Waited.Turns)
-	p.report.WaitedLongest = max(p.report.WaitedLongest, t.Waited.Longest.Seconds()*1000)
+	if longest := t.Waited.Longest.Seconds() * 1000; longest > p.report.WaitedLongest {
+		p.report.WaitedLongest, p.report.WaitedKind = longest, t.Waited.Kind
+	}
 	p.report.WaitedWhole += t.Waited.Whole.Seconds() * 1000
 	_, err := p.done.Write(marks)
 	return err

@@ -139,6 +139,8 @@ type Report struct {
 	Waited        int64   `json:"waited"`
 	WaitedLongest float64 `json:"waited_longest_ms"`
 	WaitedWhole   float64 `json:"waited_whole_ms"`
+	// WaitedKind is the kind of change that waited longest.
+	WaitedKind string `json:"waited_kind,omitempty"`
 	// PlanSeconds is how long the plan took, TakeSeconds how long the taking.
 	PlanSeconds float64 `json:"plan_seconds"`
 	TakeSeconds float64 `json:"take_seconds"`

@@ -203,7 +203,7 @@ func drawSweep(c *site.Call, run api.Run, all []api.SweepItem, more bool) {
 	case !preview:
 		c.T.Say("Run %d is %s: %s in %s are free on the disk.", run.ID, run.State, term.Size(r.Freed), term.Count(r.Files, "file", "files"))
 		if r.Waited > 0 {
-			c.T.Say("%s waited for it, %.1f ms at most.", term.Count(r.Waited, "change", "changes"), r.WaitedLongest)
+			c.T.Say("%s of others waited for it, the longest %.1f ms (%s).", term.Count(r.Waited, "change", "changes"), r.WaitedLongest, r.WaitedKind)
 		}
 	}
 	if r.Missing > 0 {

@@ -26,11 +26,17 @@ type Waited struct {
 	// together.
 	Turns          int
 	Longest, Whole time.Duration
+	// Kind is the kind of change that waited longest.
+	Kind string
 }
 
 // Add returns both together.
 func (w Waited) Add(other Waited) Waited {
-	return Waited{w.Turns + other.Turns, max(w.Longest, other.Longest), w.Whole + other.Whole}
+	longest := w
+	if other.Longest > w.Longest {
+		longest = other
+	}
+	return Waited{w.Turns + other.Turns, longest.Longest, w.Whole + other.Whole, longest.Kind}
 }
 
 // Turn is one change on its way through the writer.
@@ -141,7 +147,7 @@ func (q *Queue[C]) Waiting(since time.Time) (w Waited) {
 			from = t.asked
 		}
 		one := now.Sub(from)
-		w = w.Add(Waited{1, one, one})
+		w = w.Add(Waited{1, one, one, t.Kind})
 	}
 	return w
 }

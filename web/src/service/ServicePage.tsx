@@ -147,7 +147,7 @@ function Ended({ run }: { run: Run }) {
           <Sums title="Stays, though nothing needs it" sums={run.sweep.stays} />
           {run.sweep.goes.length > 0 && <Items run={run.id} sums={run.sweep.goes} label={`What run ${run.id} took`} />}
           <Typography variant="body2" color="textSecondary" sx={{ mt: 1 }}>
-            Planned in {run.sweep.plan_seconds.toFixed(1)} s{run.kind === 'sweep' && <>, taken in {run.sweep.take_seconds.toFixed(1)} s. {run.sweep.waited === 0 ? 'Nobody waited for it.' : `${run.sweep.waited.toLocaleString('en')} changes waited for it, ${run.sweep.waited_longest_ms.toFixed(1)} ms at most.`}</>}
+            Planned in {run.sweep.plan_seconds.toFixed(1)} s{run.kind === 'sweep' && <>, taken in {run.sweep.take_seconds.toFixed(1)} s. {run.sweep.waited === 0 ? 'Nobody waited for it.' : `${run.sweep.waited.toLocaleString('en')} changes of others waited for it, the longest ${run.sweep.waited_longest_ms.toFixed(1)} ms (${run.sweep.waited_kind ?? ''}).`}</>}
           </Typography>
         </Box>
       )}
