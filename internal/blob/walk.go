@@ -84,7 +84,7 @@ func (s *Store) IsSettled(p Place) bool {
 	return !s.unsettled[p]
 }
 
-// staging counts the uploads that have a file open.
+// stage counts how often an upload has its file open.
 func (s *Store) stage(id string, by int) {
 	s.mu.Lock()
 	defer s.mu.Unlock()

@@ -133,7 +133,6 @@ type (
 		name     oci.Name
 		id       int64
 		removal  *mRemoval
-		purged   bool
 		holdings map[oci.Digest]*mHolding
 		images   map[oci.Digest]*mImage
 		tags     []*mTag
@@ -544,9 +543,6 @@ func (m *model) sweepModel() {
 				m.end(h.ended)
 				delete(r.holdings, d)
 			}
-		}
-		if gone {
-			r.purged = true
 		}
 	}
 	for d, touched := range m.bytes {

@@ -192,9 +192,8 @@ func (s *Sweeper) preview(ctx context.Context, g *work.Going) error {
 // The bounds of unrecorded files beyond which an admin must say that they may go: more
 // than one in so many files, and more than so many.
 const (
-	oneIn      = 100
-	fewStrays  = 20
-	folderUnit = "parts"
+	oneIn     = 100
+	fewStrays = 20
 )
 
 // plan looks at the disk and the records, and writes what goes into a file.
@@ -251,7 +250,7 @@ func (s *Sweeper) look(ctx context.Context, g *work.Going, report *Report) error
 	if err != nil {
 		return err
 	}
-	g.Step("looking at the files", folderUnit, int64(len(groups)))
+	g.Step("looking at the files", "parts", int64(len(groups)))
 	for _, folders := range groups {
 		l, err := s.registry.LookFolders(ctx, folders)
 		if err != nil {
@@ -271,7 +270,7 @@ func (s *Sweeper) look(ctx context.Context, g *work.Going, report *Report) error
 // files adds the files that no record names.
 func (s *Sweeper) files(ctx context.Context, terms unheld.Terms, o Options, file *planFile, report *Report) error {
 	records := s.records.View(ctx).Unheld()
-	counts, err := records.CountStrays(terms)
+	counts, err := records.CountStrays()
 	if err != nil {
 		return err
 	}

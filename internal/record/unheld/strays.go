@@ -3,8 +3,6 @@ package unheld
 import (
 	"encoding/json"
 
-	"gorm.io/gorm"
-
 	"warthesis/internal/oci"
 )
 
@@ -82,12 +80,12 @@ func (r Records) DueStrays(terms Terms, each func(File) error) error {
 }
 
 // StrayCounts are how many strays there are, of how many files.
-type StrayCounts struct{ Strays, Due, Bytes, Files int64 }
+type StrayCounts struct{ Strays, Bytes, Files int64 }
 
 // CountStrays counts them.
-func (r Records) CountStrays(terms Terms) (c StrayCounts, err error) {
-	return c, r.DB.Raw(`SELECT (SELECT count(*) FROM strays) AS strays, (SELECT coalesce(sum(size), 0) FROM strays) AS bytes, (SELECT count(*) FROM strays WHERE `+dueStray+`) AS due,
-		(SELECT count(*) FROM strays) + (SELECT count(*) FROM blobs) AS files`, terms.values(nil)).Scan(&c).Error
+func (r Records) CountStrays() (c StrayCounts, err error) {
+	return c, r.DB.Raw(`SELECT (SELECT count(*) FROM strays) AS strays, (SELECT coalesce(sum(size), 0) FROM strays) AS bytes,
+		(SELECT count(*) FROM strays) + (SELECT count(*) FROM blobs) AS files`).Scan(&c).Error
 }
 
 // MayGo reports whether a stray may go still: nothing has recorded it.
@@ -98,11 +96,14 @@ func (r Records) MayGo(f File, terms Terms) (may bool, err error) {
 }
 
 // ToRead returns up to limit files that were read least lately, of those read before a
-// served time; in a repository or an image, given by the numbers of its contents, all.
+// served time.
 func (r Records) ToRead(before int64, behind Reading, limit int) (rows []Reading, err error) {
-	return rows, r.reading().Where("blobs.state = 'whole' AND (blobs.read_served, blobs.content_id) > (?, ?) AND blobs.read_served < ?", behind.ReadServed, behind.ContentID, before).
+	return rows, r.DB.Table("blobs").Select(readingSQL).Joins("JOIN contents ON contents.id = blobs.content_id").Where("blobs.state = 'whole' AND (blobs.read_served, blobs.content_id) > (?, ?) AND blobs.read_served < ?", behind.ReadServed, behind.ContentID, before).
 		Order("blobs.read_served, blobs.content_id").Limit(limit).Scan(&rows).Error
 }
+
+// readingSQL are the columns of a Reading.
+const readingSQL = "blobs.content_id, contents.digest, blobs.place, blobs.size, blobs.placed_at, blobs.read_served"
 
 // Reading is a file that is to be read.
 type Reading struct {
@@ -114,10 +115,6 @@ type Reading struct {
 	ReadServed int64
 }
 
-func (r Records) reading() *gorm.DB {
-	return r.DB.Table("blobs").Select("blobs.content_id, contents.digest, blobs.place, blobs.size, blobs.placed_at, blobs.read_served").Joins("JOIN contents ON contents.id = blobs.content_id")
-}
-
 // InPlace returns up to limit files, behind a content, of what a repository or with 0 a
 // namespace holds and of its manifests.
 func (r Records) InPlace(namespace, repository, behind int64, limit int) (rows []Reading, err error) {
@@ -125,7 +122,7 @@ func (r Records) InPlace(namespace, repository, behind int64, limit int) (rows [
 	if repository != 0 {
 		mine = "SELECT @repository"
 	}
-	query := `SELECT blobs.content_id, contents.digest, blobs.place, blobs.size, blobs.placed_at, blobs.read_served FROM blobs JOIN contents ON contents.id = blobs.content_id
+	query := `SELECT ` + readingSQL + ` FROM blobs JOIN contents ON contents.id = blobs.content_id
 		WHERE blobs.state = 'whole' AND blobs.content_id > @behind AND (blobs.content_id IN (SELECT content_id FROM holdings WHERE repository_id IN (` + mine + `))
 			OR blobs.content_id IN (SELECT content_id FROM manifests WHERE repository_id IN (` + mine + `))) ORDER BY blobs.content_id LIMIT @limit`
 	values := map[string]any{"namespace": namespace, "repository": repository, "behind": behind, "limit": limit}
@@ -138,7 +135,7 @@ func (r Records) OfImage(repository int64, digest oci.Digest) (rows []Reading, e
 			SELECT content_id FROM manifests WHERE repository_id = @repository AND digest = @digest AND state = 'live'
 			UNION SELECT edges.content_id FROM part JOIN manifests ON manifests.content_id = part.content_id AND manifests.repository_id = @repository
 				JOIN edges ON edges.manifest_id = manifests.id AND edges.relation < 4)
-		SELECT blobs.content_id, contents.digest, blobs.place, blobs.size, blobs.placed_at, blobs.read_served FROM part JOIN blobs ON blobs.content_id = part.content_id
+		SELECT `+readingSQL+` FROM part JOIN blobs ON blobs.content_id = part.content_id
 		JOIN contents ON contents.id = part.content_id WHERE blobs.state = 'whole' ORDER BY blobs.content_id`, map[string]any{"repository": repository, "digest": digest}).Scan(&rows).Error
 }
 

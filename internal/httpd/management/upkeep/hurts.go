@@ -95,7 +95,7 @@ func (d *door) health(ctx context.Context, _ *struct{}) (*desk.Reply[api.Registr
 	if bytes.Files > 0 {
 		shown.ReadWithin = desk.SpanOf((d.Upkeep.Clock.Served() - time.Duration(bytes.Oldest)).Round(time.Minute))
 	}
-	counts, err := view.Unheld().CountStrays(d.Registry.Terms())
+	counts, err := view.Unheld().CountStrays()
 	if err != nil {
 		return nil, desk.Refusal(err)
 	}

@@ -88,7 +88,7 @@ func (d *door) factsOf(row runs.Run, run *api.Run) {
 					*sums = []api.Sum{}
 				}
 				for i := range *sums {
-					(*sums)[i].Says = sayWhy(unheld.Why((*sums)[i].Why), (*sums)[i].Kind)
+					(*sums)[i].Says = sayWhy(unheld.Why((*sums)[i].Why))
 				}
 			}
 			run.Sweep = report
@@ -122,7 +122,7 @@ var whys = map[unheld.Why]string{
 	unheld.TooMany:      "there are so many that an admin must say that they may go",
 }
 
-func sayWhy(why unheld.Why, _ string) string {
+func sayWhy(why unheld.Why) string {
 	if said := whys[why]; said != "" {
 		return said
 	}
@@ -165,7 +165,7 @@ func (d *door) items(ctx context.Context, in *itemsInput) (*desk.Reply[api.Sweep
 }
 
 func (d *door) sayFound(f sweep.Item) string {
-	said := sayWhy(f.Why, string(f.Kind))
+	said := sayWhy(f.Why)
 	if f.RemovalID != 0 {
 		said = strings.Replace(said, "it was removed", fmt.Sprintf("it was removed by the removal %d", f.RemovalID), 1)
 	}
