@@ -79,6 +79,7 @@ func (d *door) erasingOf(e registry.Erasing, namespace string) api.ErasePlan {
 	}
 	shown.OutOfReach = []string{
 		"copies that somebody pulled, and downloads that are under way",
+		"uploads under way: they are refused when they end, and until then their bytes lie on the disk",
 		"backups of this registry: a restored one has it again, and the ban only where that is newer than the ban",
 	}
 	if namespace != "" {
