@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"warthesis/internal/oci"
 )
@@ -19,6 +20,8 @@ type Kind[F Named] struct {
 	Verbs []string
 	// Conditions are what a rule may ask of a thing beside its name.
 	Conditions map[string]ReadCondition[F]
+	// Ranking lets rules mean the newest few; nil for kinds that decide of each thing alone.
+	Ranking *Ranking[F]
 }
 
 // Named is what has a name that patterns are asked of.
@@ -51,13 +54,22 @@ type Rule[F Named] struct {
 	Of     string
 	Number int
 
+	// Acts is from when, in served time, the named list acts from which the rule came, and
+	// Widened when that was last given more to take.
+	Acts, Widened time.Duration
+
 	conditions []condition[F]
+	// newest is how many of what it means it is about, 0 for all; by is in which order.
+	newest  int
+	by      string
+	ranking *Ranking[F]
 }
 
 // condition is a condition with its words.
 type condition[F Named] struct {
-	words string
-	holds Condition[F]
+	key, words string
+	values     []string
+	holds      Condition[F]
 }
 
 func (r Rule[F]) means(thing F, by *asked) bool {
@@ -82,6 +94,11 @@ type List[F Named] struct {
 	// Of is what the place is called, as in "the namespace timetable".
 	Of    string
 	Rules []Rule[F]
+	// ID is the number of the list, 0 for one that is not set.
+	ID int64
+	// Acts is from when, in served time, what the list says is done, and Widened when it was
+	// last given more to take; 0 for kinds of rules that do not wait.
+	Acts, Widened time.Duration
 }
 
 // MostUses bounds the named lists that one list uses.
@@ -107,7 +124,7 @@ func (l List[F]) Reaches(repository oci.Name) bool {
 
 // With returns the list with the rules of the lists it uses in their places.
 func (l List[F]) With(named map[string]List[F]) List[F] {
-	whole := List[F]{Level: l.Level, Of: l.Of}
+	whole := List[F]{Level: l.Level, Of: l.Of, ID: l.ID, Acts: l.Acts, Widened: l.Widened}
 	for i, r := range l.Rules {
 		if r.Use == "" {
 			r.Number = i + 1
@@ -116,6 +133,7 @@ func (l List[F]) With(named map[string]List[F]) List[F] {
 		}
 		for n, used := range named[r.Use].Rules {
 			used.Of, used.Number = "the list "+r.Use, n+1
+			used.Acts, used.Widened = named[r.Use].Acts, named[r.Use].Widened
 			whole.Rules = append(whole.Rules, used)
 		}
 	}
@@ -125,7 +143,10 @@ func (l List[F]) With(named map[string]List[F]) List[F] {
 // verdict is what the rule at a place says.
 func (l List[F]) verdict(i int) Verdict {
 	r := l.Rules[i]
-	v := Verdict{Verb: r.Verb, Of: l.Of, Number: i + 1, Words: r.Words, Because: r.Because}
+	v := Verdict{
+		Verb: r.Verb, Of: l.Of, Number: i + 1, Words: r.Words, Because: r.Because,
+		List: l.ID, Acts: max(l.Acts, r.Acts), Widened: max(l.Widened, r.Widened),
+	}
 	if r.Number != 0 {
 		v.Number = r.Number
 	}
@@ -144,6 +165,10 @@ type Verdict struct {
 	Number  int
 	Words   string
 	Because string
+	// List is the number of the list of the place, Acts from when the rule acts, in served
+	// time, and Widened when it or its list was last given more to take.
+	List          int64
+	Acts, Widened time.Duration
 }
 
 // Decided reports whether a rule speaks of the thing.
@@ -200,6 +225,9 @@ func (k Kind[F]) allowed(level Level) []string {
 	}
 	slices.Sort(conditions)
 	keys := append(append(slices.Clone(k.Verbs), conditions...), "except", "because")
+	if k.Ranking != nil {
+		keys = append(keys, "newest", "by")
+	}
 	if level != OfName {
 		keys = append(keys, "use")
 	}

@@ -183,11 +183,13 @@ func (k Kind[F]) rule(level Level, item ast.Node) (Rule[F], error) {
 	}
 	var words []string
 	seen := map[string]bool{}
+	verb := k.verbOf(pairs)
 	for _, pair := range pairs {
 		key, v, err := entry(pair)
 		if err != nil {
 			return r, err
 		}
+		v.verb = verb
 		if r.Line == 0 || v.line < r.Line {
 			r.Line = v.line
 		}
@@ -211,8 +213,25 @@ func (k Kind[F]) rule(level Level, item ast.Node) (Rule[F], error) {
 	if r.Verb == "" {
 		return r, &Fault{Line: r.Line, Message: fmt.Sprintf("the rule does not say what it does; give it %s", either(k.Verbs))}
 	}
+	if r.by != "" && r.newest == 0 {
+		return r, &Fault{Line: r.Line, Message: "by says in which order the newest are counted; write newest as well"}
+	}
+	if r.newest > 0 && r.by == "" {
+		r.by = k.Ranking.Orders[0]
+	}
+	r.ranking = k.Ranking
 	r.Words = strings.Join(slices.DeleteFunc(words, func(s string) bool { return s == "" }), ", ")
 	return r, nil
+}
+
+// verbOf returns what a rule does, "" where it does not say.
+func (k Kind[F]) verbOf(pairs []*ast.MappingValueNode) string {
+	for _, pair := range pairs {
+		if key, err := scalar(pair.Key); err == nil && slices.Contains(k.Verbs, key) {
+			return key
+		}
+	}
+	return ""
 }
 
 // take puts one key of a rule where it belongs, and returns its words.
@@ -245,13 +264,23 @@ func (k Kind[F]) take(r *Rule[F], level Level, key string, v Value) (said string
 		return fmt.Sprintf("binding: %t", r.Binding), err
 	case key == "binding":
 		return "", v.fault("only rules of the registry can be binding")
+	case k.Ranking != nil && key == "newest":
+		if r.newest, err = v.Count(); err != nil {
+			return "", v.fault("newest: %s", err)
+		}
+		return "newest: " + v.text, nil
+	case k.Ranking != nil && key == "by":
+		if r.by = v.text; v.several || !slices.Contains(k.Ranking.Orders, v.text) {
+			return "", v.fault("by: %.70q is no order; write %s", v.text, either(k.Ranking.Orders))
+		}
+		return "by: " + v.text, nil
 	case isCondition:
 		holds, err := read(v)
 		if err != nil {
 			return "", v.fault("%s: %s", key, err)
 		}
 		said := key + ": " + v.text
-		r.conditions = append(r.conditions, condition[F]{said, holds})
+		r.conditions = append(r.conditions, condition[F]{key, said, v.all, holds})
 		return said, nil
 	}
 	return "", v.fault("%q is nothing that %s rules know; possible are %s", key, k.Name, listed(k.allowed(level)))
@@ -319,7 +348,22 @@ type Value struct {
 	text    string
 	all     []string
 	several bool
+	verb    string
 }
+
+// Verb is what the rule does that has the value.
+func (v Value) Verb() string { return v.verb }
+
+// All are the values, one or several, at least one and at most MostPatterns.
+func (v Value) All() ([]string, error) {
+	if len(v.all) == 0 || len(v.all) > MostPatterns {
+		return nil, fmt.Errorf("a list has 1 to %d values, and this one %d", MostPatterns, len(v.all))
+	}
+	return v.all, nil
+}
+
+// One is the value, where a list will not do.
+func (v Value) One() (string, error) { return v.one() }
 
 func (v Value) fault(format string, args ...any) error {
 	return &Fault{Line: v.line, Message: fmt.Sprintf(format, args...)}

@@ -14,15 +14,13 @@ type Version struct {
 func ParseVersion(tag string) (Version, bool) {
 	core, pre, has := strings.Cut(strings.TrimPrefix(tag, "v"), "-")
 	var v Version
-	parts := strings.Split(core, ".")
-	if len(parts) != 3 {
-		return v, false
-	}
-	for i, part := range parts {
-		if !isNumber(part) {
+	// Very many tags are asked: no list of parts is made.
+	for i := range v.numbers {
+		part, rest, more := strings.Cut(core, ".")
+		if !isNumber(part) || more != (i < len(v.numbers)-1) {
 			return v, false
 		}
-		v.numbers[i] = part
+		v.numbers[i], core = part, rest
 	}
 	if !has {
 		return v, true
