@@ -32,7 +32,7 @@ type Rule struct {
 
 // RuleList is a list of rules.
 type RuleList struct {
-	Kind      string     `json:"kind" enum:"immutability"`
+	Kind      string     `json:"kind" enum:"immutability,retention"`
 	Place     oci.Name   `json:"place,omitempty" doc:"A namespace or a repository; with no name either, the registry"`
 	List      string     `json:"list,omitempty" doc:"The list's own name"`
 	Words     string     `json:"words" doc:"The list as it was set, as YAML"`
@@ -41,6 +41,13 @@ type RuleList struct {
 	ChangedAt *time.Time `json:"changed_at,omitempty" doc:"Absent where nothing was set"`
 	ChangedBy string     `json:"changed_by,omitempty"`
 	UsedBy    []string   `json:"used_by" nullable:"false" doc:"The places that use a list with a name, as people say them"`
+
+	Waits        bool          `json:"waits,omitempty" doc:"Whether it does not act yet; of retention rules alone, as all that follows"`
+	ActsAt       *time.Time    `json:"acts_at,omitempty" doc:"From when it acts, about; absent where it does not wait"`
+	Reaches      int           `json:"reaches,omitempty" doc:"Number of repositories that its rules speak of"`
+	Waiting      []RuleWaiting `json:"waiting,omitempty" doc:"The first repositories of which it would take so much that it waits once more"`
+	UnknownInUse []string      `json:"unknown_in_use,omitempty" doc:"Lists of what is in use that it asks and that are not there"`
+	NextRun      *time.Time    `json:"next_run,omitempty" doc:"When retention rules act next by themselves, about; absent for never"`
 }
 
 // RuleLists are the lists that have names.

@@ -4,24 +4,25 @@ import "time"
 
 // Run is one piece of work beside requests.
 type Run struct {
-	ID      int64        `json:"id"`
-	Kind    string       `json:"kind"`
-	Place   string       `json:"place,omitempty" doc:"What it works on; absent for the whole registry"`
-	Cause   string       `json:"cause" doc:"schedule, event or somebody"`
-	AskedBy string       `json:"asked_by,omitempty" doc:"The account that asked for it"`
-	State   string       `json:"state" doc:"waiting, going, stopped, done or failed"`
-	Step    string       `json:"step,omitempty" doc:"What it does, or did last"`
-	Done    int64        `json:"done" doc:"How far the step is, counted in unit"`
-	Total   int64        `json:"total,omitempty" doc:"How much the step has; absent where that is not known"`
-	Unit    string       `json:"unit,omitempty"`
-	Report  string       `json:"report,omitempty" doc:"What came of it"`
-	Sweep   *SweepReport `json:"sweep,omitempty" doc:"What came of a sweep or its preview, in figures"`
-	Scrub   *ScrubReport `json:"scrub,omitempty" doc:"What came of a scrub, in figures"`
-	Error   string       `json:"error,omitempty" doc:"Why it failed, or failed last"`
-	Tries   int          `json:"tries" doc:"How often it was begun"`
-	AskedAt time.Time    `json:"asked_at"`
-	BeganAt *time.Time   `json:"began_at,omitempty"`
-	EndedAt *time.Time   `json:"ended_at,omitempty"`
+	ID        int64            `json:"id"`
+	Kind      string           `json:"kind"`
+	Place     string           `json:"place,omitempty" doc:"What it works on; absent for the whole registry"`
+	Cause     string           `json:"cause" doc:"schedule, event or somebody"`
+	AskedBy   string           `json:"asked_by,omitempty" doc:"The account that asked for it"`
+	State     string           `json:"state" doc:"waiting, going, stopped, done or failed"`
+	Step      string           `json:"step,omitempty" doc:"What it does, or did last"`
+	Done      int64            `json:"done" doc:"How far the step is, counted in unit"`
+	Total     int64            `json:"total,omitempty" doc:"How much the step has; absent where that is not known"`
+	Unit      string           `json:"unit,omitempty"`
+	Report    string           `json:"report,omitempty" doc:"What came of it"`
+	Sweep     *SweepReport     `json:"sweep,omitempty" doc:"What came of a sweep or its preview, in figures"`
+	Scrub     *ScrubReport     `json:"scrub,omitempty" doc:"What came of a scrub, in figures"`
+	Retention *RetentionReport `json:"retention,omitempty" doc:"What came of a run of retention rules, in figures"`
+	Error     string           `json:"error,omitempty" doc:"Why it failed, or failed last"`
+	Tries     int              `json:"tries" doc:"How often it was begun"`
+	AskedAt   time.Time        `json:"asked_at"`
+	BeganAt   *time.Time       `json:"began_at,omitempty"`
+	EndedAt   *time.Time       `json:"ended_at,omitempty"`
 }
 
 // RunList is a page of runs, the newest first.

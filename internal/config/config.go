@@ -75,6 +75,10 @@ type Config struct {
 	// SweepAt is when sweeps run by themselves: an interval, a cron expression in UTC, or
 	// never.
 	SweepAt string
+	// RetentionAt is when retention rules act by themselves, as SweepAt.
+	RetentionAt string
+	// RuleWait is how long a list of rules waits that could take more than before.
+	RuleWait Duration
 	// SweepFilesPerSecond and SweepBytesPerSecond bound what sweeps take; 0 is no bound.
 	SweepFilesPerSecond, SweepBytesPerSecond int64
 	// ScrubWithin is the span within which scrubs read everything once.
@@ -110,6 +114,8 @@ func Default() Config {
 		HeaderWithin:        Duration(10 * time.Second),
 		Grace:               Duration(24 * time.Hour),
 		SweepAt:             "30 2 * * *",
+		RetentionAt:         "30 1 * * *",
+		RuleWait:            Duration(24 * time.Hour),
 		SweepFilesPerSecond: 5000,
 		ScrubWithin:         Duration(14 * 24 * time.Hour),
 		CompanyName:         "Company login",
@@ -230,6 +236,8 @@ func (c *Config) settings() map[string]func(string) error {
 		"restore_window":         c.RestoreWindow.Set,
 		"short_windows":          truth(&c.ShortWindows),
 		"sweep_at":               text(&c.SweepAt),
+		"retention_at":           text(&c.RetentionAt),
+		"rule_wait":              c.RuleWait.Set,
 		"sweep_files_per_second": number(&c.SweepFilesPerSecond),
 		"sweep_bytes_per_second": number(&c.SweepBytesPerSecond),
 		"scrub_within":           c.ScrubWithin.Set,
@@ -276,7 +284,7 @@ func (c *Config) problems() (all []problem) {
 	wrong(c.BlobBytes < 1<<20, "blob_bytes", "blob_bytes is %d: it must be at least 1048576 (1 MiB)", c.BlobBytes)
 	wrong(c.UploadsPerCaller < 1, "uploads_per_caller", "uploads_per_caller is %d: it must be at least 1", c.UploadsPerCaller)
 	wrong(c.FreeBytes < 0, "free_bytes", "free_bytes is %d: it is a number of bytes, or 0 for the smaller of 1 GiB and 2 %%", c.FreeBytes)
-	for key, span := range map[string]Duration{"grace": c.Grace, "restore_window": c.RestoreWindow, "scrub_within": c.ScrubWithin} {
+	for key, span := range map[string]Duration{"grace": c.Grace, "rule_wait": c.RuleWait, "restore_window": c.RestoreWindow, "scrub_within": c.ScrubWithin} {
 		wrong(span != 0 && time.Duration(span) < time.Hour && !c.ShortWindows, key,
 			"%s is %s, and below an hour it counts only with short_windows: true, which is for trying things out: what is removed is soon gone for good then", key, span.String())
 		wrong(time.Duration(span) > 366*24*time.Hour, key, "%s is %s: it is at most 366d", key, span.String())

@@ -89,7 +89,7 @@ func New(o Options) (http.Handler, error) {
 		Registry: o.Registry, BodyIdle: o.BodyIdle, ManifestBytes: o.ManifestBytes, Access: o.Access, Callers: who, Budget: o.Work.Budget(),
 	})
 	management.Register(router, &desk.Desk{
-		Registry: o.Registry, Records: o.Records, Access: o.Access, Work: o.Work, Callers: who, Sweeper: o.Sweeper, Upkeep: &upkeep.Upkeep{Access: o.Access, Records: o.Records, Clock: o.Records.Clock(), Grace: o.Registry.Grace()}, Company: o.Company, CompanyName: o.CompanyName, Version: o.Version, Stopping: o.Stopping, Trial: o.Trial != nil,
+		Registry: o.Registry, Records: o.Records, Access: o.Access, Work: o.Work, Callers: who, Sweeper: o.Sweeper, Upkeep: &upkeep.Upkeep{Access: o.Access, Records: o.Records, Clock: o.Records.Clock(), Grace: o.Registry.Grace(), RuleWait: o.Sweeper.RuleWait()}, Company: o.Company, CompanyName: o.CompanyName, Version: o.Version, Stopping: o.Stopping, Trial: o.Trial != nil,
 	})
 	page, err := console.New()
 	if err != nil {

@@ -91,7 +91,7 @@ func (v View) AdminsBeside(account int64, issuers []string) (int64, error) {
 // Accounts returns a page of the accounts.
 func (s *Store) Accounts(ctx context.Context, p Page) ([]Account, error) {
 	var rows []Account
-	return rows, p.on(s.read.WithContext(ctx).Table("accounts"), "name", "created_at").Find(&rows).Error
+	return rows, p.On(s.read.WithContext(ctx).Table("accounts"), "name", "created_at").Find(&rows).Error
 }
 
 // HasAccounts reports whether there is any account.

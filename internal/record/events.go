@@ -64,6 +64,13 @@ const (
 	EventBanLifted     EventKind = "ban-lifted"
 	EventSweepAsked    EventKind = "sweep-asked"
 	EventScrubAsked    EventKind = "scrub-asked"
+	// EventRulesWait is a list that would take so much of a repository that it waits.
+	EventRulesWait      EventKind = "rules-wait"
+	EventRulesAct       EventKind = "rules-act"
+	EventRetentionAsked EventKind = "retention-asked"
+	EventInUseMade      EventKind = "in-use-made"
+	EventInUseRefreshed EventKind = "in-use-refreshed"
+	EventInUseRemoved   EventKind = "in-use-removed"
 )
 
 // Verdicts of the audit log.

@@ -47,9 +47,13 @@ type Manifest struct {
 	PushedServed  int64
 	PushedBy      int64
 	TouchedServed int64
-	PulledAt      Stamp
-	PulledServed  int64
-	Pulls         int64
+	// AgainServed is when it was last pushed again, 0 for never.
+	AgainServed int64
+	// Labels are those of the config, as its image has them.
+	Labels       Labels `gorm:"serializer:json"`
+	PulledAt     Stamp
+	PulledServed int64
+	Pulls        int64
 	// UntaggedAt is since when no tag points here, 0 while one does.
 	UntaggedAt     Stamp
 	UntaggedServed int64
@@ -108,6 +112,7 @@ func (tx *Tx) KeepManifest(repository Repository, m Manifest, document Blob, nam
 	if m.Annotations == nil {
 		m.Annotations = map[string]string{}
 	}
+	m.Labels = orEmpty(m.Labels)
 	insert := tx.db.Clauses(clause.OnConflict{DoNothing: true}).Create(&m)
 	if insert.Error != nil {
 		return m, insert.Error
@@ -119,9 +124,17 @@ func (tx *Tx) KeepManifest(repository Repository, m Manifest, document Blob, nam
 	if err != nil {
 		return there, err
 	}
+	changed := map[string]any{"touched_served": tx.Served(), "again_served": tx.Served()}
+	if there.State != StateLive {
+		// What was removed and is pushed again begins anew.
+		changed = map[string]any{
+			"state": StateLive, "touched_served": tx.Served(), "deleted_at": 0, "deleted_served": 0, "removal_id": 0,
+			"pushed_at": tx.Now(), "pushed_served": tx.Served(), "pushed_by": m.PushedBy, "untagged_at": 0, "untagged_served": 0,
+		}
+		there.PushedAt, there.PushedServed, there.PushedBy, there.UntaggedAt, there.UntaggedServed = tx.Now(), tx.Served(), m.PushedBy, 0, 0
+	}
 	there.State, there.DeletedAt, there.DeletedServed, there.RemovalID, there.TouchedServed = StateLive, 0, 0, 0, tx.Served()
-	return there, tx.db.Model(&Manifest{}).Where("id = ?", there.ID).
-		Updates(map[string]any{"state": StateLive, "touched_served": tx.Served(), "deleted_at": 0, "deleted_served": 0, "removal_id": 0}).Error
+	return there, tx.db.Model(&Manifest{}).Where("id = ?", there.ID).Updates(changed).Error
 }
 
 // mayKeep fails, with oci.CodeDenied, where a manifest or what it names is banned.
@@ -151,6 +164,22 @@ func (tx *Tx) DeleteManifest(repository Repository, m int64, digest oci.Digest, 
 			return nil, err
 		}
 	}
-	return names, tx.db.Model(&Manifest{}).Where("id = ?", m).
-		Updates(map[string]any{"state": StateDeleted, "deleted_at": tx.Now(), "deleted_served": tx.Served(), "removal_id": removal}).Error
+	return names, errors.Join(tx.db.Model(&Manifest{}).Where("id = ?", m).
+		Updates(map[string]any{"state": StateDeleted, "deleted_at": tx.Now(), "deleted_served": tx.Served(), "removal_id": removal}).Error,
+		tx.letGo(repository.ID, m, digest))
+}
+
+// letGo notes since when what a manifest named, and what refers to it, is kept by that no
+// more.
+func (tx *Tx) letGo(repository, m int64, digest oci.Digest) error {
+	var free []oci.Digest
+	err := tx.db.Raw(`UPDATE manifests SET untagged_at = ?, untagged_served = ? WHERE repository_id = ? AND state = 'live' AND untagged_at <> 0
+		AND (content_id IN (SELECT content_id FROM edges WHERE manifest_id = ? AND relation = 3) OR subject = ? AND subject <> '') RETURNING digest`,
+		tx.Now(), tx.Served(), repository, m, digest).Scan(&free).Error
+	tx.forget = append(tx.forget, func(c *cache) {
+		for _, digest := range free {
+			c.manifests.Remove(contentKey{repository, digest})
+		}
+	})
+	return err
 }

@@ -209,7 +209,7 @@ func (s *Store) namespaceRows(ctx context.Context, seen Seen) *gorm.DB {
 // Namespaces returns a page of the namespaces that are seen.
 func (s *Store) Namespaces(ctx context.Context, p Page) ([]NamespaceRow, error) {
 	var rows []NamespaceRow
-	return rows, p.on(s.namespaceRows(ctx, p.Seen), "namespaces.name", "namespaces.created_at").Find(&rows).Error
+	return rows, p.On(s.namespaceRows(ctx, p.Seen), "namespaces.name", "namespaces.created_at").Find(&rows).Error
 }
 
 // NamespaceRow returns one namespace where it is seen, or ErrNotFound.

@@ -16,6 +16,8 @@ type Actor struct {
 	Origin Origin
 	// Reason is why something is removed, "" where nobody said.
 	Reason string
+	// Run is the run that does it, 0 for none.
+	Run int64
 }
 
 // Origin is from where a tag was moved.
@@ -55,8 +57,8 @@ type Removal struct {
 // BeginRemoval records a removal in a repository or, of a namespace, in a repository that has
 // only the namespace's ID, and returns its ID; name says what goes.
 func (tx *Tx) BeginRemoval(kind RemovalKind, in Repository, name string, by Actor) (id int64, err error) {
-	return id, tx.db.Raw(`INSERT INTO removals (kind, namespace_id, repository_id, name, removed_at, removed_served, removed_by, token, reason)
-		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING id`, kind, in.NamespaceID, in.ID, name, tx.Now(), tx.Served(), by.Account, by.Token, by.Reason).Scan(&id).Error
+	return id, tx.db.Raw(`INSERT INTO removals (kind, namespace_id, repository_id, name, removed_at, removed_served, removed_by, token, reason, run_id)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING id`, kind, in.NamespaceID, in.ID, name, tx.Now(), tx.Served(), by.Account, by.Token, by.Reason, by.Run).Scan(&id).Error
 }
 
 // undo notes that a removal does not stand any more.

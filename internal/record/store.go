@@ -17,6 +17,7 @@ import (
 	"warthesis/internal/clock"
 	"warthesis/internal/record/feed"
 	"warthesis/internal/record/held"
+	"warthesis/internal/record/keeping"
 	"warthesis/internal/record/rulelists"
 	"warthesis/internal/record/schema"
 	"warthesis/internal/record/seals"
@@ -38,8 +39,9 @@ type Store struct {
 	rights atomic.Pointer[Rights]
 	feed   *feed.Feed[Event]
 	held   held.Times
-	// sealing are the immutability rules that were read, rules the versions of all lists.
+	// sealing and keeping are the rules that were read, rules the versions of all lists.
 	sealing *seals.Compiled
+	keeping *keeping.Compiled
 	rules   rulelists.Versions
 	queue   *turns.Queue[func(*Tx) error]
 	ended   sync.WaitGroup
@@ -53,7 +55,7 @@ func Open(path string, start func(before time.Duration) clock.Clock) (*Store, er
 		return nil, fmt.Errorf("open the records: %w", err)
 	}
 	s := &Store{
-		cache: newCache(), feed: feed.New[Event](), held: held.New(), sealing: seals.NewCompiled(),
+		cache: newCache(), feed: feed.New[Event](), held: held.New(), sealing: seals.NewCompiled(), keeping: keeping.NewCompiled(),
 		queue: turns.NewQueue[func(*Tx) error](),
 	}
 	var err error
@@ -150,12 +152,13 @@ type Tx struct {
 type View struct {
 	db      *gorm.DB
 	sealing *seals.Compiled
+	keeping *keeping.Compiled
 	rules   rulelists.Seen
 }
 
 // View returns the records for reading.
 func (s *Store) View(ctx context.Context) View {
-	return View{s.read.WithContext(ctx), s.sealing, s.rules.Readers()}
+	return View{s.read.WithContext(ctx), s.sealing, s.keeping, s.rules.Readers()}
 }
 
 // Now returns the wall time of the change.
@@ -199,7 +202,7 @@ func (s *Store) commit(jobs []*turns.Turn[func(*Tx) error]) {
 	err := s.write.Transaction(func(db *gorm.DB) error {
 		defer func() { changed = time.Now() }()
 		for i, j := range jobs {
-			changes[i] = &Tx{View: View{db, s.sealing, s.rules.Changes()}, store: s}
+			changes[i] = &Tx{View: View{db, s.sealing, s.keeping, s.rules.Changes()}, store: s}
 			results[i] = changes[i].attempt(j)
 			if errors.Is(results[i], errSavepoint) {
 				return results[i]

@@ -70,8 +70,8 @@ func (tx *Tx) liveTag(repository int64, name oci.Tag) (tag, error) {
 }
 
 // MoveTag points a tag at a manifest of its repository, makes it where it is
-// missing, and writes the tag log. A tag that points there already is left alone,
-// and moved is false. It fails with tagnames.HeldError, and with
+// missing, and writes the tag log. A tag that points there already stays, as pushed
+// again, and moved is false. It fails with tagnames.HeldError, and with
 // *seals.Sealed.
 func (tx *Tx) MoveTag(repository Repository, name oci.Tag, to Manifest, by Actor) (moved bool, err error) {
 	there, err := tx.liveTag(repository.ID, name)
@@ -90,7 +90,7 @@ func (tx *Tx) MoveTag(repository Repository, name oci.Tag, to Manifest, by Actor
 	case err != nil:
 		return false, err
 	case there.ManifestID == to.ID:
-		return false, nil
+		return false, tx.db.Model(&tag{}).Where("id = ?", there.ID).Update("pushed_served", tx.Served()).Error
 	default:
 		if err := tx.mayGo(repository, there); err != nil {
 			return false, err

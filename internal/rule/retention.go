@@ -38,8 +38,8 @@ type RetentionFacts struct {
 	Image int
 	// Order sorts the tag among versions, as OrderKey has it.
 	Order []byte
-	// Age is since the image first came here, Arrival counts images in the order in which
-	// they did.
+	// Age is since the image first came here, Arrival tells apart those that came at once:
+	// the later has the greater number.
 	Age     time.Duration
 	Arrival int64
 	// Pulled is since the image was last pulled or, where it never was, since it came.
@@ -105,7 +105,7 @@ var Retention = Kind[*RetentionFacts]{
 					return c
 				}
 			}
-			return cmp.Compare(b.Arrival, a.Arrival)
+			return cmp.Or(cmp.Compare(a.Age, b.Age), cmp.Compare(b.Arrival, a.Arrival))
 		},
 	},
 }
@@ -158,6 +158,13 @@ func inUse(v Value) (Condition[*RetentionFacts], error) {
 			return use == InUse || use == UseUnknown && keeps
 		})
 	}, nil
+}
+
+// Asks reports whether a rule of the list has a condition.
+func (l List[F]) Asks(key string) bool {
+	return slices.ContainsFunc(l.Rules, func(r Rule[F]) bool {
+		return slices.ContainsFunc(r.conditions, func(c condition[F]) bool { return c.key == key })
+	})
 }
 
 // InUseLists returns the names of the lists of what is in use that a retention list asks.

@@ -137,7 +137,7 @@ func TestNewestIsThatOfASortedList(t *testing.T) {
 		for i := range things {
 			tag := rapid.SampledFrom([]oci.Tag{"1.0.0", "1.2.0", "v1.2.0", "2.0.0-rc.1", "10.0.0", "latest", "c-0123abc", ""}).Draw(t, "tag")
 			things[i] = facts(rapid.IntRange(0, len(things)-1).Draw(t, "image"), tag, 0)
-			things[i].Arrival = int64(things[i].Image*7919) % 101
+			things[i].Age, things[i].Arrival = 0, int64(things[i].Image*7919)%101
 		}
 		n := rapid.IntRange(1, 8).Draw(t, "n")
 		by := rapid.SampledFrom([]string{ByVersion, ByPush}).Draw(t, "by")

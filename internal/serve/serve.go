@@ -98,14 +98,13 @@ func (h *Home) open(c config.Config, start func(time.Duration) clock.Clock) erro
 	if c.ShortWindows {
 		slog.Warn("short_windows is true: windows below an hour count, so that what is removed is soon gone for good; this is for trying things out")
 	}
-	var at work.Schedule
-	if c.SweepAt != "never" {
-		if at, err = work.ParseSchedule(c.SweepAt); err != nil {
-			return fmt.Errorf("sweep_at: %w, or never", err)
-		}
+	at, wrong := schedule("sweep_at", c.SweepAt)
+	retentionAt, bad := schedule("retention_at", c.RetentionAt)
+	if err := errors.Join(wrong, bad); err != nil {
+		return err
 	}
 	h.Sweeper, err = sweep.New(h.Registry, h.Records, clk, filepath.Join(c.Data, "reports"), sweep.Settings{
-		At: at, FilesPerSecond: c.SweepFilesPerSecond, BytesPerSecond: c.SweepBytesPerSecond,
+		At: at, RetentionAt: retentionAt, Wait: time.Duration(c.RuleWait), FilesPerSecond: c.SweepFilesPerSecond, BytesPerSecond: c.SweepBytesPerSecond,
 		ScrubWithin: time.Duration(c.ScrubWithin), ScrubBytesPerSecond: c.ScrubBytesPerSecond,
 	})
 	if err != nil {
@@ -113,6 +112,18 @@ func (h *Home) open(c config.Config, start func(time.Duration) clock.Clock) erro
 	}
 	h.Work, err = work.New(h.Records, clk, chores(h.Records, h.Registry, h.Access, clk, h.Sweeper)...)
 	return err
+}
+
+// schedule reads when something runs by itself.
+func schedule(key, s string) (work.Schedule, error) {
+	if s == "never" {
+		return work.Schedule{}, nil
+	}
+	at, err := work.ParseSchedule(s)
+	if err != nil {
+		err = fmt.Errorf("%s: %w, or never", key, err)
+	}
+	return at, err
 }
 
 // How long a question to an issuer of identities may take, and the longest answer.

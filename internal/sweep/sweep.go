@@ -19,15 +19,20 @@ import (
 
 // The kinds of runs of this room.
 const (
-	KindSweep   = "sweep"
-	KindPreview = "sweep-preview"
-	KindScrub   = "scrub"
+	KindSweep     = "sweep"
+	KindPreview   = "sweep-preview"
+	KindRetention = "retention"
+	KindScrub     = "scrub"
 )
 
 // Settings bound what runs do.
 type Settings struct {
 	// At is when sweeps run by themselves.
 	At work.Schedule
+	// RetentionAt is when retention rules act by themselves, Wait how long a list waits that
+	// would take much of a repository.
+	RetentionAt work.Schedule
+	Wait        time.Duration
 	// FilesPerSecond and BytesPerSecond bound what a sweep takes from the disk; 0 is no
 	// bound.
 	FilesPerSecond, BytesPerSecond int64
@@ -80,6 +85,9 @@ func New(r *registry.Registry, records *record.Store, clk clock.Clock, folder st
 // Reports are those of its runs.
 func (s *Sweeper) Reports() Reports { return s.reports }
 
+// RuleWait is how long a list of rules waits that could take more than before.
+func (s *Sweeper) RuleWait() time.Duration { return s.settings.Wait }
+
 // ScrubWithin is the span within which scrubs read everything.
 func (s *Sweeper) ScrubWithin() time.Duration { return s.settings.ScrubWithin }
 
@@ -88,6 +96,7 @@ func (s *Sweeper) Kinds() []work.Kind {
 	return []work.Kind{
 		{Name: KindSweep, About: "Takes what nothing needs any more", When: s.settings.At, Tries: 3, Do: s.sweep},
 		{Name: KindPreview, About: "Tells what a sweep would take now", Do: s.preview},
+		{Name: KindRetention, About: "Removes what retention rules let go", When: s.settings.RetentionAt, Tries: 3, Do: s.retention},
 		{Name: KindScrub, About: "Reads what is here against its digests", When: work.Every(s.settings.ScrubWithin / scrubs), Late: true, Tries: 3, Do: s.scrub},
 	}
 }

@@ -77,19 +77,7 @@ func (u *Upkeep) explain(ctx context.Context, c access.Caller, name oci.Name, ta
 	} else {
 		e.Tag = seals.Tag{Name: tag, FirstServed: there.Served}
 	}
-	seen := map[rule.Level]bool{}
-	for level, at := range map[rule.Level]At{rule.OfRepository: {Place: name}, rule.OfNamespace: {Place: oci.Name(name.Namespace())}, rule.OfRegistry: {}} {
-		seen[level] = u.seesRules(ctx, c, at)
-	}
-	for _, a := range rule.Explain(there.Facts(tag, e.Tag.FirstServed), lists...) {
-		if !a.Decides && !seen[a.Level] {
-			if seen[rule.OfRepository] {
-				e.Hidden++
-			}
-			continue
-		}
-		e.Answers = append(e.Answers, a)
-	}
+	e.Answers, e.Hidden = u.seenOf(ctx, c, name, rule.Explain(there.Facts(tag, e.Tag.FirstServed), lists...))
 	return e, nil
 }
 

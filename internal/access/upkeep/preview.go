@@ -62,7 +62,7 @@ func (u *Upkeep) PreviewRules(ctx context.Context, c access.Caller, at At, words
 	if err != nil {
 		return Preview{}, err
 	}
-	end, err := u.Look()
+	end, err := u.Look(c)
 	if err != nil {
 		return Preview{}, err
 	}
@@ -87,7 +87,7 @@ func (u *Upkeep) PreviewRules(ctx context.Context, c access.Caller, at At, words
 // draft reads a list that is not set yet, for whoever may set it: what it would do tells of
 // all tags there, as much as they may see.
 func (u *Upkeep) draft(ctx context.Context, c access.Caller, at At, words string) (with rulelists.With[rule.TagFacts], err error) {
-	k, missing := u.key(ctx, rule.Immutability.Name, at)
+	k, missing := u.key(ctx, at)
 	if err := u.Access.MayManage(ctx, c, at.Place); err != nil {
 		return with, err
 	}

@@ -10,13 +10,17 @@ import (
 	"warthesis/internal/access"
 	"warthesis/internal/oci"
 	"warthesis/internal/record"
+	"warthesis/internal/record/inuse"
+	"warthesis/internal/record/keeping"
 	"warthesis/internal/record/rulelists"
 	"warthesis/internal/rule"
 )
 
 // At says where a list of rules stands: at a repository, at a namespace or, with no place,
-// at the registry; or under a name, for others to use.
+// at the registry; or under a name, for others to use. Kind is which rules it has, "" for
+// immutability rules.
 type At struct {
+	Kind  string
 	Place oci.Name
 	List  string
 }
@@ -32,10 +36,14 @@ func (at At) String() string {
 	return "the " + access.SayPlace(at.Place)
 }
 
-// key returns where in the records a list of a kind stands. It fails with
+// key returns where in the records a list stands. It fails with
 // oci.CodeNameUnknown.
-func (u *Upkeep) key(ctx context.Context, kind string, at At) (rulelists.Key, error) {
-	k := rulelists.Key{Kind: kind, Name: at.List}
+func (u *Upkeep) key(ctx context.Context, at At) (rulelists.Key, error) {
+	kind, err := kindAt(at)
+	k := rulelists.Key{Kind: kind.name, Name: at.List}
+	if err != nil {
+		return k, err
+	}
 	if at.List != "" {
 		if err := rule.CheckListName(at.List); err != nil {
 			return k, oci.Errorf(oci.CodeQueryInvalid, "%s", err)
@@ -76,21 +84,31 @@ type RuleList struct {
 	rulelists.List
 	At At
 	// Rules are read; UsedBy are places, of a list with a name.
-	Rules  []rule.Rule[rule.TagFacts]
+	Rules  []Rule
 	UsedBy []At
+	// Waits tells that it does not act yet; Reaches counts the repositories that it speaks
+	// of, of kinds of rules that wait.
+	Waits   bool
+	Reaches int
+	// Waiting are repositories of which it would take so much that it waits once more, the
+	// first of them.
+	Waiting []keeping.Waiting
+	// Unknown are lists of what is in use that it asks and that are not there.
+	Unknown []string
 }
 
 // Rules returns the list of a place or of a name; of a place that has none an empty one.
 func (u *Upkeep) Rules(ctx context.Context, c access.Caller, at At) (RuleList, error) {
 	found := RuleList{At: at}
-	k, missing := u.key(ctx, rule.Immutability.Name, at)
+	k, missing := u.key(ctx, at)
 	if err := u.MaySeeRules(ctx, c, at); err != nil {
 		return found, err
 	}
 	if missing != nil {
 		return found, missing
 	}
-	lists := u.Records.View(ctx).RuleLists()
+	view := u.Records.View(ctx)
+	lists := view.RuleLists()
 	list, err := lists.Get(k)
 	switch {
 	case errors.Is(err, rulelists.ErrNone) && at.List != "":
@@ -101,31 +119,66 @@ func (u *Upkeep) Rules(ctx context.Context, c access.Caller, at At) (RuleList, e
 		return found, err
 	}
 	found.List = list
-	read, err := rule.Immutability.Read(k.Level(), at.String(), []byte(list.Words))
+	kind, err := kindAt(at)
 	if err != nil {
 		return found, err
 	}
-	found.Rules = read.Rules
+	read, err := kind.read(k.Level(), at.String(), list.Words)
+	if err != nil {
+		return found, err
+	}
+	found.Rules = read.rules
 	if at.List != "" {
 		found.UsedBy, err = u.places(ctx, lists, list.ID)
+	}
+	if kind.waits {
+		err = errors.Join(err, u.retentionOf(view, &found, read))
 	}
 	return found, err
 }
 
-// NamedLists returns the lists that have names, with the places that use them.
-func (u *Upkeep) NamedLists(ctx context.Context, c access.Caller) (all []RuleList, err error) {
-	if err := u.MaySeeRules(ctx, c, At{}); err != nil {
+// waitingShown is how many repositories are told in which a list waits.
+const waitingShown = 100
+
+// retentionOf adds what is told of a list of retention rules.
+func (u *Upkeep) retentionOf(view record.View, found *RuleList, read read) error {
+	served := int64(u.Clock.Served())
+	found.Waits = found.List.Waits(served)
+	repositories, err := view.RepositoriesIn(found.NamespaceID, found.RepositoryID, previewRepositories)
+	if err != nil {
+		return err
+	}
+	for _, r := range repositories {
+		if read.reaches(r.Name) {
+			found.Reaches++
+		}
+	}
+	for _, name := range read.inUse {
+		if _, err := view.InUse().Get(name); errors.Is(err, inuse.ErrNone) {
+			found.Unknown = append(found.Unknown, name)
+		} else if err != nil {
+			return err
+		}
+	}
+	found.Waiting, err = view.Keeping().WaitsOf(found.ID, served, waitingShown)
+	return err
+}
+
+// NamedLists returns the lists of a kind that have names, with the places that use them.
+func (u *Upkeep) NamedLists(ctx context.Context, c access.Caller, of string) (all []RuleList, err error) {
+	kind, err := kindAt(At{Kind: of})
+	if err := errors.Join(err, u.MaySeeRules(ctx, c, At{})); err != nil {
 		return nil, err
 	}
 	lists := u.Records.View(ctx).RuleLists()
-	rows, err := lists.Named(rule.Immutability.Name)
+	rows, err := lists.Named(kind.name)
 	for _, row := range rows {
-		one := RuleList{List: row, At: At{List: row.Name}}
-		read, err := rule.Immutability.Read(rule.OfName, "", []byte(row.Words))
+		one := RuleList{List: row, At: At{Kind: kind.name, List: row.Name}, Waits: row.Waits(int64(u.Clock.Served()))}
+		read, err := kind.read(rule.OfName, "", row.Words)
 		if err != nil {
 			return nil, err
 		}
-		one.Rules = read.Rules
+		one.Rules = read.rules
 		if one.UsedBy, err = u.places(ctx, lists, row.ID); err != nil {
 			return nil, err
 		}
@@ -172,15 +225,16 @@ func (at At) event(c access.Caller, kind record.EventKind) record.Event {
 
 // onRules changes a list of a place that is there still, by whoever may manage it, with
 // what it was.
-func (u *Upkeep) onRules(ctx context.Context, c access.Caller, at At, kind record.EventKind, reason string, do func(rulelists.Lists, rulelists.List) (said string, err error)) error {
-	k, missing := u.key(ctx, rule.Immutability.Name, at)
+func (u *Upkeep) onRules(ctx context.Context, c access.Caller, at At, kind record.EventKind, reason string, do func(kind, rulelists.Lists, rulelists.List) (said string, err error)) error {
+	k, missing := u.key(ctx, at)
 	if err := u.Access.MayManage(ctx, c, at.Place); err != nil {
 		return err
 	}
 	if missing != nil {
 		return missing
 	}
-	if err := access.CheckReason(reason, true); err != nil {
+	of, err := kindAt(at)
+	if err := errors.Join(err, access.CheckReason(reason, true)); err != nil {
 		return err
 	}
 	return inWords(at, u.Access.ChangeIn(ctx, c, at.event(c, kind), func(tx *record.Tx) (record.Event, error) {
@@ -192,45 +246,94 @@ func (u *Upkeep) onRules(ctx context.Context, c access.Caller, at At, kind recor
 		if err != nil && !errors.Is(err, rulelists.ErrNone) {
 			return in, err
 		}
-		if errors.Is(err, rulelists.ErrNone) && kind == record.EventRulesRemoved {
+		if errors.Is(err, rulelists.ErrNone) && kind != record.EventRulesSet {
 			return in, rulelists.ErrNone
 		}
 		there.Key = k
-		said, err := do(tx.RuleLists(), there)
-		in.Detail = reason + ": " + said
+		said, err := do(of, tx.RuleLists(), there)
+		in.Detail = reason + ": " + of.sayOf(said)
 		return in, err
 	}))
 }
 
-// SetRules sets the list of a place or of a name, as YAML, with a reason. It fails with
+// SetRules sets the list of a place or of a name, as YAML, with a reason. A list of a kind
+// that waits acts after a while where it could take more than before. It fails with
 // oci.CodeQueryInvalid where the words are wrong.
 func (u *Upkeep) SetRules(ctx context.Context, c access.Caller, at At, words, reason string) error {
-	return u.onRules(ctx, c, at, record.EventRulesSet, reason, func(lists rulelists.Lists, was rulelists.List) (string, error) {
-		if _, err := u.Records.View(ctx).Immutability().Compile(lists, was.Key, words); err != nil {
+	return u.onRules(ctx, c, at, record.EventRulesSet, reason, func(of kind, lists rulelists.Lists, was rulelists.List) (string, error) {
+		if err := of.check(u.Records.View(ctx), lists, was.Key, words); err != nil {
 			return "", err
 		}
-		next, err := rule.Immutability.Read(was.Level(), "", []byte(words))
-		if err != nil {
-			return "", err
-		}
-		before, err := rule.Immutability.Read(was.Level(), "", []byte(was.Words))
-		if err != nil {
-			return "", err
-		}
-		list := was
-		list.Words, list.Reason, list.ChangedBy, list.ChangedAt = words, reason, c.Account.ID, u.Clock.Now().UnixNano()
-		return sayChange(before, next), lists.Set(list, next.Uses())
+		return u.setRules(c, of, lists, was, words, reason)
 	})
 }
 
-// RemoveRules removes the list of a place or of a name, with a reason.
+func (u *Upkeep) setRules(c access.Caller, of kind, lists rulelists.Lists, was rulelists.List, words, reason string) (string, error) {
+	next, err := of.read(was.Level(), "", words)
+	if err != nil {
+		return "", err
+	}
+	before, err := of.read(was.Level(), "", was.Words)
+	if err != nil {
+		return "", err
+	}
+	list := was
+	list.Words, list.Reason, list.ChangedBy, list.ChangedAt = words, reason, c.Account.ID, u.Clock.Now().UnixNano()
+	if of.waits {
+		if err := u.wait(of, was, &list); err != nil {
+			return "", err
+		}
+	}
+	return sayChange(before, next), lists.Set(list, next.uses)
+}
+
+// wait lets a list wait that could take more than what acts now.
+func (u *Upkeep) wait(of kind, was rulelists.List, list *rulelists.List) error {
+	served := int64(u.Clock.Served())
+	acting := was.ActingWords(served)
+	widens, err := of.widens(list.Level(), acting, list.Words)
+	switch {
+	case err != nil:
+		return err
+	case widens:
+		list.ActsServed, list.WidenedServed, list.PriorWords = served+int64(u.RuleWait), served, acting
+	case was.Waits(served):
+		list.ActsServed, list.PriorWords = served, ""
+	}
+	return nil
+}
+
+// RemoveRules removes the list of a place or of a name, with a reason. Where it kept
+// something that a wider list drops, it keeps that for as long as a change of it waits.
 func (u *Upkeep) RemoveRules(ctx context.Context, c access.Caller, at At, reason string) error {
-	return u.onRules(ctx, c, at, record.EventRulesRemoved, reason, func(lists rulelists.Lists, was rulelists.List) (string, error) {
-		before, err := rule.Immutability.Read(was.Level(), "", []byte(was.Words))
+	return u.onRules(ctx, c, at, record.EventRulesRemoved, reason, func(of kind, lists rulelists.Lists, was rulelists.List) (string, error) {
+		if of.waits && at.List == "" {
+			widens, err := of.widens(was.Level(), was.ActingWords(int64(u.Clock.Served())), "")
+			if err != nil || widens {
+				said, failed := u.setRules(c, of, lists, was, "", reason)
+				return said, errors.Join(err, failed)
+			}
+		}
+		before, err := of.read(was.Level(), "", was.Words)
 		if err != nil {
 			return "", err
 		}
-		return sayChange(before, rule.List[rule.TagFacts]{}), lists.Remove(was.Key)
+		return sayChange(before, read{}), lists.Remove(was.Key)
+	})
+}
+
+// ActRules lets a list that waits act at once, everywhere, with a reason.
+func (u *Upkeep) ActRules(ctx context.Context, c access.Caller, at At, reason string) error {
+	return u.onRules(ctx, c, at, record.EventRulesAct, reason, func(of kind, lists rulelists.Lists, was rulelists.List) (string, error) {
+		served := int64(u.Clock.Served())
+		ended, err := keeping.Records{DB: lists.DB}.EndWaits(was.ID, served)
+		if err != nil {
+			return "", err
+		}
+		if !was.Waits(served) && ended == 0 {
+			return "", oci.Errorf(oci.CodeQueryInvalid, "the %s rules of %s do not wait", of.name, at)
+		}
+		return "they act at once", lists.Act(was.ID, served)
 	})
 }
 
@@ -258,9 +361,9 @@ func inWords(at At, err error) error {
 const mostSaid = 2000
 
 // sayChange says which rules came, and which went.
-func sayChange(before, next rule.List[rule.TagFacts]) string {
-	words := func(l rule.List[rule.TagFacts]) (all []string) {
-		for _, r := range l.Rules {
+func sayChange(before, next read) string {
+	words := func(l read) (all []string) {
+		for _, r := range l.rules {
 			said := r.Words
 			if r.Because != "" {
 				said += " (" + r.Because + ")"

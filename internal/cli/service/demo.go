@@ -63,7 +63,7 @@ func seed(ctx context.Context, t term.Terminal, settings config.Config) error {
 	if err != nil {
 		return err
 	}
-	err = demo.Seed(ctx, home.Registry, &upkeep.Upkeep{Access: home.Access, Records: home.Records, Clock: clk}, clk, demo.Password)
+	err = demo.Seed(ctx, home.Registry, &upkeep.Upkeep{Access: home.Access, Records: home.Records, Clock: clk, RuleWait: 24 * time.Hour}, clk, demo.Password)
 	if err == nil {
 		err = demo.Rot(ctx, home.Registry, settings.Data)
 	}

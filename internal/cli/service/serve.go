@@ -77,6 +77,8 @@ func addSettings(f *pflag.FlagSet, flags *config.Config) {
 	f.Var(&flags.Grace, "grace", "how long what was touched stays, though nothing needs it")
 	f.Var(&flags.RestoreWindow, "restore-window", "for how long removals can be undone, as of each start; without it, as the registry has it")
 	f.BoolVar(&flags.ShortWindows, "short-windows", false, "let spans below an hour count, for trying things out: what is removed is soon gone for good")
+	f.StringVar(&flags.RetentionAt, "retention-at", flags.RetentionAt, "when retention rules act by themselves: an interval, a cron expression in UTC, or never")
+	f.Var(&flags.RuleWait, "rule-wait", "how long a list of rules waits that could take more than before")
 	f.StringVar(&flags.SweepAt, "sweep-at", flags.SweepAt, "when sweeps run by themselves: an interval, a cron expression in UTC, or never")
 	f.Int64Var(&flags.SweepFilesPerSecond, "sweep-files-per-second", flags.SweepFilesPerSecond, "how many files a sweep takes in a second; 0 for no bound")
 	f.Int64Var(&flags.SweepBytesPerSecond, "sweep-bytes-per-second", 0, "how many bytes a sweep takes in a second; 0 for no bound")

@@ -5,6 +5,7 @@ package rulelists
 import (
 	"errors"
 	"fmt"
+	"time"
 
 	"github.com/hashicorp/golang-lru/v2"
 	"gorm.io/gorm"
@@ -54,7 +55,16 @@ type List struct {
 	Reason    string
 	ChangedAt int64
 	ChangedBy int64
+	// ActsServed is from when it does what it says, WidenedServed when it was last given more
+	// to take; served time in nanoseconds, 0 of kinds of rules that do not wait.
+	ActsServed    int64
+	WidenedServed int64
+	// PriorWords is what it said before, while it waits.
+	PriorWords string
 }
+
+// Waits reports whether the list waits at a moment of served time.
+func (l List) Waits(served int64) bool { return l.ActsServed > served }
 
 func (List) TableName() string { return "rule_lists" }
 
@@ -117,12 +127,13 @@ func (l Lists) Set(list List, uses []string) error {
 				return ErrMost
 			}
 		}
-		err = l.DB.Raw(`INSERT INTO rule_lists (kind, name, namespace_id, repository_id, version, words, reason, changed_at, changed_by)
-			VALUES (?, ?, ?, ?, random(), ?, ?, ?, ?) RETURNING id`, list.Kind, list.Name, list.NamespaceID, list.RepositoryID, list.Words, list.Reason, list.ChangedAt, list.ChangedBy).Scan(&list.ID).Error
+		err = l.DB.Raw(`INSERT INTO rule_lists (kind, name, namespace_id, repository_id, version, words, reason, changed_at, changed_by, acts_served, widened_served, prior_words)
+			VALUES (?, ?, ?, ?, random(), ?, ?, ?, ?, ?, ?, ?) RETURNING id`, list.Kind, list.Name, list.NamespaceID, list.RepositoryID, list.Words, list.Reason, list.ChangedAt, list.ChangedBy,
+			list.ActsServed, list.WidenedServed, list.PriorWords).Scan(&list.ID).Error
 	case err == nil:
 		list.ID = there.ID
-		err = l.DB.Exec("UPDATE rule_lists SET version = random(), words = ?, reason = ?, changed_at = ?, changed_by = ? WHERE id = ?",
-			list.Words, list.Reason, list.ChangedAt, list.ChangedBy, list.ID).Error
+		err = l.DB.Exec("UPDATE rule_lists SET version = random(), words = ?, reason = ?, changed_at = ?, changed_by = ?, acts_served = ?, widened_served = ?, prior_words = ? WHERE id = ?",
+			list.Words, list.Reason, list.ChangedAt, list.ChangedBy, list.ActsServed, list.WidenedServed, list.PriorWords, list.ID).Error
 	}
 	if err != nil {
 		return err
@@ -142,7 +153,18 @@ func (l Lists) Set(list List, uses []string) error {
 			return err
 		}
 	}
-	return l.DB.Exec("UPDATE rule_lists SET version = random() WHERE id IN (SELECT list_id FROM rule_list_uses WHERE used_id = ?)", list.ID).Error
+	return l.usersChange(list.ID)
+}
+
+// usersChange gives the lists that use one another version.
+func (l Lists) usersChange(id int64) error {
+	return l.DB.Exec("UPDATE rule_lists SET version = random() WHERE id IN (SELECT list_id FROM rule_list_uses WHERE used_id = ?)", id).Error
+}
+
+// Act lets a list that waits act from a moment of served time.
+func (l Lists) Act(id, served int64) error {
+	l.Touch()
+	return errors.Join(l.DB.Exec("UPDATE rule_lists SET version = random(), acts_served = min(acts_served, ?) WHERE id = ?", served, id).Error, l.usersChange(id))
 }
 
 // Remove removes a list. It fails with ErrNone and with UsedError.
@@ -262,6 +284,7 @@ func (c *Compiled[F]) AroundWith(l Lists, namespace, repository int64, name oci.
 			if list, uses, err = c.compile(l, k, there.Words, named); err != nil {
 				return nil, false, err
 			}
+			list.ID, list.Acts, list.Widened = there.ID, time.Duration(there.ActsServed), time.Duration(there.WidenedServed)
 			reached = reached || uses && with.List.Reaches(name)
 		} else {
 			reached = list.Reaches(name)
@@ -292,6 +315,7 @@ func (c *Compiled[F]) list(l Lists, v version) (rule.List[F], error) {
 		return rule.List[F]{}, err
 	}
 	list, err := c.Compile(l, row.Key, row.Words)
+	list.ID, list.Acts, list.Widened = row.ID, time.Duration(row.ActsServed), time.Duration(row.WidenedServed)
 	if err == nil && row.Version == v.Version {
 		c.cache.Add(v, list)
 	}
@@ -325,9 +349,12 @@ func (c *Compiled[F]) compile(l Lists, k Key, words string, instead map[string]r
 		if err != nil {
 			return list, uses, err
 		}
-		if named[name], err = c.kind.Read(rule.OfName, "", []byte(used.Words)); err != nil {
+		read, err := c.kind.Read(rule.OfName, "", []byte(used.Words))
+		if err != nil {
 			return list, uses, fmt.Errorf("the list %s: %w", name, err)
 		}
+		read.Acts, read.Widened = time.Duration(used.ActsServed), time.Duration(used.WidenedServed)
+		named[name] = read
 	}
 	return list.With(named), uses, nil
 }

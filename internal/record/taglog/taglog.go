@@ -19,6 +19,8 @@ const (
 	OriginHand Origin = "hand"
 	// OriginUndo: a removal was undone.
 	OriginUndo Origin = "undo"
+	// OriginRule: a retention rule let the tag go.
+	OriginRule Origin = "rule"
 )
 
 // Move is one line of the tag log. Times are in nanoseconds, of wall time or, where they

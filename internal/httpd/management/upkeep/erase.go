@@ -26,7 +26,7 @@ func (d *door) erasePlan(ctx context.Context, in *erasePlanInput) (*desk.Reply[a
 	if err != nil {
 		return nil, desk.Refusal(err)
 	}
-	end, err := d.Upkeep.Look()
+	end, err := d.Upkeep.Look(callers.From(ctx))
 	if err != nil {
 		return nil, desk.Refusal(err)
 	}
@@ -45,7 +45,7 @@ func (d *door) erase(ctx context.Context, in *struct{ Body api.Erase }) (*desk.R
 	if err != nil {
 		return nil, desk.Refusal(err)
 	}
-	end, err := d.Upkeep.Look()
+	end, err := d.Upkeep.Look(callers.From(ctx))
 	if err != nil {
 		return nil, desk.Refusal(err)
 	}

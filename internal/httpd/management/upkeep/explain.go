@@ -34,7 +34,7 @@ func (d *door) explain(ctx context.Context, in *explainInput) (*desk.Reply[api.C
 	if err != nil {
 		return nil, desk.Refusal(err)
 	}
-	end, err := d.Upkeep.Look()
+	end, err := d.Upkeep.Look(callers.From(ctx))
 	if err != nil {
 		return nil, desk.Refusal(err)
 	}

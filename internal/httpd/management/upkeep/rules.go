@@ -1,6 +1,7 @@
 package upkeep
 
 import (
+	"cmp"
 	"context"
 	"time"
 
@@ -12,17 +13,18 @@ import (
 	"warthesis/internal/record"
 	"warthesis/internal/record/seals"
 	"warthesis/internal/rule"
+	"warthesis/internal/sweep"
 )
 
 // RulesInput says where a list stands. It is exported for the API library.
 type RulesInput struct {
-	Kind  string `query:"kind" enum:"immutability" default:"immutability" doc:"Which rules"`
+	Kind  string `query:"kind" enum:"immutability,retention" default:"immutability" doc:"Which rules"`
 	Place string `query:"place" maxLength:"255" doc:"A namespace or a repository; with no name either, the registry"`
 	List  string `query:"list" maxLength:"64" doc:"A list's own name, instead of a place"`
 }
 
 func (in RulesInput) at() (access.At, error) {
-	at := access.At{List: in.List}
+	at := access.At{Kind: in.Kind, List: in.List}
 	if in.Place == "" {
 		return at, nil
 	}
@@ -45,7 +47,7 @@ func (d *door) rules(ctx context.Context, in *RulesInput) (*desk.Reply[api.RuleL
 
 func (d *door) listOf(found access.RuleList) api.RuleList {
 	list := api.RuleList{
-		Kind: rule.Immutability.Name, Place: found.At.Place, List: found.At.List, Words: found.Words, Reason: found.Reason,
+		Kind: found.Kind, Place: found.At.Place, List: found.At.List, Words: found.Words, Reason: found.Reason,
 		ChangedAt: desk.Moment(record.Stamp(found.ChangedAt)), ChangedBy: d.NameOf(found.ChangedBy), Rules: []api.Rule{}, UsedBy: []string{},
 	}
 	for i, r := range found.Rules {
@@ -54,11 +56,31 @@ func (d *door) listOf(found access.RuleList) api.RuleList {
 	for _, at := range found.UsedBy {
 		list.UsedBy = append(list.UsedBy, at.String())
 	}
+	if list.Kind == "" {
+		list.Kind = cmp.Or(found.At.Kind, rule.Immutability.Name)
+	}
+	if list.Kind == rule.Retention.Name {
+		d.retentionOf(found, &list)
+	}
 	return list
 }
 
-func (d *door) ruleLists(ctx context.Context, _ *struct{}) (*desk.Reply[api.RuleLists], error) {
-	all, err := d.Upkeep.NamedLists(ctx, callers.From(ctx))
+// retentionOf adds what is told of a list of retention rules.
+func (d *door) retentionOf(found access.RuleList, list *api.RuleList) {
+	list.Waits, list.Reaches, list.UnknownInUse, list.NextRun = found.Waits, found.Reaches, desk.List(found.Unknown), d.nextRun(sweep.KindRetention)
+	if found.Waits {
+		at := d.about(found.ActsServed)
+		list.ActsAt = &at
+	}
+	for _, w := range found.Waiting {
+		list.Waiting = append(list.Waiting, api.RuleWaiting{Repository: w.Repository, Until: d.about(w.UntilServed), Takes: w.Takes, OutOf: w.OutOf})
+	}
+}
+
+func (d *door) ruleLists(ctx context.Context, in *struct {
+	Kind string `query:"kind" enum:"immutability,retention" default:"immutability" doc:"Which rules"`
+}) (*desk.Reply[api.RuleLists], error) {
+	all, err := d.Upkeep.NamedLists(ctx, callers.From(ctx), in.Kind)
 	lists := api.RuleLists{Lists: make([]api.RuleList, len(all))}
 	for i, one := range all {
 		lists.Lists[i] = d.listOf(one)
@@ -95,6 +117,9 @@ func (d *door) previewRules(ctx context.Context, in *struct {
 	at, err := in.at()
 	if err != nil {
 		return nil, desk.Refusal(err)
+	}
+	if in.Kind == rule.Retention.Name {
+		return nil, desk.Refusal(oci.Errorf(oci.CodeQueryInvalid, "what retention rules would do is asked at /api/v1/retention/preview"))
 	}
 	p, err := d.Upkeep.PreviewRules(ctx, callers.From(ctx), at, in.Body.Words)
 	if err != nil {
@@ -160,11 +185,9 @@ func (d *door) explainRules(ctx context.Context, in *struct {
 
 func (d *door) explained(name oci.Name, tag oci.Tag, e access.Explained) api.RuleExplanation {
 	shown := api.RuleExplanation{
-		Repository: name, Tag: tag, There: e.There, Digest: e.Tag.Digest, Seal: d.SealOf(e.Sealed), Answers: []api.RuleAnswer{}, Hidden: e.Hidden,
+		Repository: name, Tag: tag, There: e.There, Digest: e.Tag.Digest, Seal: d.SealOf(e.Sealed), Hidden: e.Hidden,
 	}
-	for _, a := range e.Answers {
-		shown.Answers = append(shown.Answers, api.RuleAnswer{Of: a.Of, Number: a.Number, Words: a.Words, Because: a.Because, Decides: a.Decides, WhyNot: a.Why})
-	}
+	shown.Answers = answersOf(e.Answers)
 	return shown
 }
 

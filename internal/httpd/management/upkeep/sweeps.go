@@ -93,6 +93,13 @@ func (d *door) factsOf(row runs.Run, run *api.Run) {
 			}
 			run.Sweep = report
 		}
+	case sweep.KindRetention:
+		report := &api.RetentionReport{}
+		if json.Unmarshal([]byte(row.Facts), report) == nil {
+			report.Rules, report.Waits = append([]api.RetentionSum{}, report.Rules...), append([]api.RetentionWaits{}, report.Waits...)
+			report.Busy, report.Stale = append([]oci.Name{}, report.Busy...), desk.List(report.Stale)
+			run.Retention = report
+		}
 	case sweep.KindScrub:
 		report := &api.ScrubReport{}
 		if json.Unmarshal([]byte(row.Facts), report) == nil {
@@ -142,7 +149,7 @@ func (d *door) items(ctx context.Context, in *itemsInput) (*desk.Reply[api.Sweep
 	if err != nil {
 		return nil, desk.Refusal(err)
 	}
-	end, err := d.Upkeep.Look()
+	end, err := d.Upkeep.Look(callers.From(ctx))
 	if err != nil {
 		return nil, desk.Refusal(err)
 	}

@@ -1,0 +1,442 @@
+// Package worth says what a repository keeps and what goes, by its retention rules: it
+// judges tags and images that no tag, index or subject keeps, and knows what goes along and
+// what begins its own time then.
+//
+// It is pure: a repository in, findings out; the same code tells what would go on a day to
+// come and what a run takes. One goroutine uses a repository.
+package worth
+
+import (
+	"encoding/json"
+	"slices"
+	"time"
+
+	"warthesis/internal/oci"
+	"warthesis/internal/rule"
+)
+
+// Image is a live manifest. What ends in Served is served time in nanoseconds, 0 for never.
+type Image struct {
+	ID, ContentID             int64
+	Digest, Subject           oci.Digest
+	MediaType, ArtifactType   string
+	Platforms                 string
+	Annotations, Labels       string
+	ContentSize               int64
+	PushedServed, AgainServed int64
+	TouchedServed             int64
+	PulledServed              int64
+	UntaggedServed            int64
+
+	tags, parents, children, referrers []int
+	subject                            int
+	// lastPull is that of the image and of all that it names, once it was asked.
+	lastPull    int64
+	asked, gone bool
+}
+
+// Tag is a live tag; Image is the place of its image among those of the repository.
+type Tag struct {
+	ID, ManifestID            int64
+	Name                      oci.Tag
+	OrderKey                  []byte
+	MovedServed, PushedServed int64
+	FirstServed, SealedAt     int64
+
+	image int
+	gone  bool
+}
+
+// Names is an index with a child, by ID.
+type Names struct{ Parent, Child int64 }
+
+// Repository is all that is live in a repository.
+type Repository struct {
+	ID, NamespaceID int64
+	Name            oci.Name
+	Labels          map[string]string
+	Images          []Image
+	Tags            []Tag
+}
+
+// Join finds who keeps whom: before it nothing is asked. Tags of what is not there are left
+// out.
+func (r *Repository) Join(names []Names) {
+	byID, byDigest := make(map[int64]int, len(r.Images)), make(map[oci.Digest]int, len(r.Images))
+	for i := range r.Images {
+		byID[r.Images[i].ID], byDigest[r.Images[i].Digest] = i, i
+	}
+	r.Tags = slices.DeleteFunc(r.Tags, func(t Tag) bool { _, there := byID[t.ManifestID]; return !there })
+	for i := range r.Tags {
+		at := byID[r.Tags[i].ManifestID]
+		r.Tags[i].image = at
+		r.Images[at].tags = append(r.Images[at].tags, i)
+	}
+	for _, n := range names {
+		parent, p := byID[n.Parent]
+		child, c := byID[n.Child]
+		if p && c && parent != child {
+			r.Images[parent].children = append(r.Images[parent].children, child)
+			r.Images[child].parents = append(r.Images[child].parents, parent)
+		}
+	}
+	for i := range r.Images {
+		r.Images[i].subject = -1
+		if subject, there := byDigest[r.Images[i].Subject]; there && subject != i {
+			r.Images[i].subject = subject
+			r.Images[subject].referrers = append(r.Images[subject].referrers, i)
+		}
+	}
+	for i := range r.Images {
+		r.pulled(i)
+	}
+}
+
+// Terms are by what a repository is judged. Moments are served time, in nanoseconds.
+type Terms struct {
+	Served int64
+	// Grace is how long an image without a tag stays after it was last asked for by who
+	// may push.
+	Grace int64
+	// Wait is how long a list waits once more that would take much.
+	Wait int64
+	// Retention and Immutability are the lists that stand around the repository.
+	Retention []rule.List[*rule.RetentionFacts]
+	// Prior are those lists as they were before some were changed that wait, Until when the
+	// last of these acts; what they kept stays until then.
+	Prior        []rule.List[*rule.RetentionFacts]
+	Until        int64
+	Immutability []rule.List[rule.TagFacts]
+	// InUse are the lists of what is in use, by name.
+	InUse map[string]*InUse
+	// Waits are until when a list waits once more, because it would take so much.
+	Waits map[Wait]int64
+}
+
+// Wait is a list as it was last given more to take.
+type Wait struct{ List, Widened int64 }
+
+// Why is why something stays that a rule drops.
+type Why string
+
+// Why something stays.
+const (
+	// Sealed: the tag neither moves nor goes.
+	Sealed Why = "sealed"
+	// Waiting: the list does not act yet.
+	Waiting Why = "waiting"
+	// TooMuch: the list would take more than a fifth of the repository, and waits once more.
+	TooMuch Why = "too-much"
+	// InGrace: the image was touched within the grace.
+	InGrace Why = "grace"
+)
+
+// Finding is a tag, or an image that nothing keeps, and what the rules say of it.
+type Finding struct {
+	// Tag is its place among the tags, -1 for an image without one; Image that among the
+	// images.
+	Tag, Image int
+	Verdict    rule.Verdict
+	// Goes tells that it goes now; WithImage that the image goes with the tag.
+	Goes, WithImage bool
+	// Stays is why it does not although a rule drops it, Seal the rule that seals it, which
+	// is undecided where a hand does, Until when it acts.
+	Stays Why
+	Seal  rule.Verdict
+	Until int64
+}
+
+// Judged is what the rules say of a repository.
+type Judged struct {
+	Findings []Finding
+	// TooMuch are lists that would take more than a fifth, and do not wait yet.
+	TooMuch []TooMuchOf
+
+	survey *rule.Survey[*rule.RetentionFacts]
+}
+
+// TooMuchOf says how much a list would take, out of all that is judged.
+type TooMuchOf struct {
+	Wait
+	Takes, OutOf int
+}
+
+// slack is how much earlier than a wait is over what waited may go, so that a run of every
+// night is not a moment too early.
+func (t Terms) slack() int64 { return min(int64(time.Minute), t.Wait/1000) }
+
+// Judge asks the rules of all that is in the repository.
+func (r *Repository) Judge(t Terms) Judged {
+	facts, findings := r.things(t)
+	j := Judged{Findings: findings, survey: rule.NewSurvey(facts, t.Retention...)}
+	var prior *rule.Survey[*rule.RetentionFacts]
+	if t.Until > t.Served+t.slack() {
+		prior = rule.NewSurvey(facts, t.Prior...)
+	}
+	takes := map[Wait]int{}
+	for i := range j.Findings {
+		f := &j.Findings[i]
+		if f.Verdict = j.survey.Verdict(i); f.Verdict.Verb == rule.Drop {
+			r.mayGo(f, t)
+		}
+		if f.Goes && prior != nil && prior.Verdict(i).Verb == rule.Keep {
+			f.Goes, f.Stays, f.Until = false, Waiting, t.Until
+		}
+		if f.Goes {
+			takes[waitOf(f.Verdict)]++
+		}
+	}
+	for w, n := range takes {
+		if n*mostOneIn <= len(findings) {
+			continue
+		}
+		until, waits := t.Waits[w]
+		if waits && until <= t.Served+t.slack() {
+			continue
+		}
+		if !waits {
+			j.TooMuch = append(j.TooMuch, TooMuchOf{w, n, len(findings)})
+			until = t.Served + t.Wait
+		}
+		for i := range j.Findings {
+			if f := &j.Findings[i]; f.Goes && waitOf(f.Verdict) == w {
+				f.Goes, f.Stays, f.Until = false, TooMuch, until
+			}
+		}
+	}
+	slices.SortFunc(j.TooMuch, func(a, b TooMuchOf) int { return int(a.List - b.List) })
+	r.withImages(j.Findings)
+	return j
+}
+
+// mostOneIn is of how many things in a repository a list takes one at most without waiting
+// once more.
+const mostOneIn = 5
+
+func waitOf(v rule.Verdict) Wait { return Wait{v.List, int64(v.Widened)} }
+
+// Explain returns the rules as they were asked of a finding, by its place.
+func (j Judged) Explain(finding int) []rule.Answer { return j.survey.Explain(finding) }
+
+// mayGo says whether what a rule drops goes.
+func (r *Repository) mayGo(f *Finding, t Terms) {
+	if f.Tag >= 0 {
+		tag := &r.Tags[f.Tag]
+		since := rule.TagFacts{Name: rule.Name{Repository: r.Name, Tag: tag.Name}, Since: time.Duration(t.Served - tag.FirstServed)}
+		if f.Seal = rule.Decide(since, t.Immutability...); tag.SealedAt != 0 || f.Seal.Verb == rule.Seal {
+			f.Stays = Sealed
+			return
+		}
+		f.Seal = rule.Verdict{}
+	} else if touched := r.Images[f.Image].TouchedServed; touched+t.Grace > t.Served {
+		f.Stays, f.Until = InGrace, touched+t.Grace
+		return
+	}
+	if until := int64(f.Verdict.Acts); until > t.Served+t.slack() {
+		f.Stays, f.Until = Waiting, until
+		return
+	}
+	f.Goes = true
+}
+
+// withImages finds which images go with their last tag: those that no other tag, no index
+// and no subject keeps. What they name goes later, by itself.
+func (r *Repository) withImages(findings []Finding) {
+	going := make(map[int]int)
+	for _, f := range findings {
+		if f.Goes && f.Tag >= 0 {
+			going[f.Image]++
+		}
+	}
+	for i := len(findings) - 1; i >= 0; i-- {
+		f := &findings[i]
+		if !f.Goes {
+			continue
+		}
+		m := &r.Images[f.Image]
+		switch {
+		case f.Tag < 0:
+			f.WithImage = true
+		case going[f.Image] == r.live(m.tags) && !r.kept(m):
+			f.WithImage = true
+			// It goes with one of its tags, the last in order.
+			going[f.Image] = -1
+		}
+	}
+}
+
+// live counts the tags that are there.
+func (r *Repository) live(tags []int) (n int) {
+	for _, i := range tags {
+		if !r.Tags[i].gone {
+			n++
+		}
+	}
+	return n
+}
+
+// kept reports whether an index or a subject keeps an image.
+func (r *Repository) kept(m *Image) bool {
+	return m.subject >= 0 && !r.Images[m.subject].gone || slices.ContainsFunc(m.parents, func(p int) bool { return !r.Images[p].gone })
+}
+
+// things are all that the rules are asked of: tags in the order of their names, then images
+// that nothing keeps.
+func (r *Repository) things(t Terms) (facts []*rule.RetentionFacts, findings []Finding) {
+	numbers := map[int]int{}
+	add := func(tag, image int) {
+		number, there := numbers[image]
+		if !there {
+			number = len(numbers)
+			numbers[image] = number
+		}
+		f := r.facts(tag, image, t)
+		f.Image = number
+		facts, findings = append(facts, f), append(findings, Finding{Tag: tag, Image: image})
+	}
+	uses := r.uses(t)
+	for i := range r.Tags {
+		if !r.Tags[i].gone {
+			add(i, r.Tags[i].image)
+		}
+	}
+	for i := range r.Images {
+		if m := &r.Images[i]; !m.gone && r.live(m.tags) == 0 && !r.kept(m) {
+			add(-1, i)
+		}
+	}
+	for i, f := range facts {
+		f.Used = uses.of(findings[i].Image)
+	}
+	return facts, findings
+}
+
+func (r *Repository) facts(tag, image int, t Terms) *rule.RetentionFacts {
+	m := &r.Images[image]
+	since := func(moments ...int64) time.Duration { return time.Duration(t.Served - slices.Max(moments)) }
+	f := &rule.RetentionFacts{
+		Name: rule.Name{Repository: r.Name}, Age: since(m.PushedServed), Arrival: m.ID,
+		Pulled: since(m.lastPull, m.PushedServed), Pushed: since(m.PushedServed, m.AgainServed), Untagged: since(m.UntaggedServed, m.PushedServed),
+		Size: m.ContentSize, Types: m.types(), Labels: r.labels(image, t),
+	}
+	if tag >= 0 {
+		has := &r.Tags[tag]
+		f.Tag, f.Order, f.Pushed, f.Untagged = has.Name, has.OrderKey, since(has.MovedServed, has.PushedServed), 0
+	}
+	return f
+}
+
+// pulled finds when an image or something that it names was last pulled.
+func (r *Repository) pulled(image int) int64 {
+	m := &r.Images[image]
+	if m.asked {
+		return m.lastPull
+	}
+	m.asked, m.lastPull = true, m.PulledServed
+	for _, child := range m.children {
+		m.lastPull = max(m.lastPull, r.pulled(child))
+	}
+	return m.lastPull
+}
+
+// types are the words for what an image is.
+func (m *Image) types() []string {
+	all := []string{m.MediaType}
+	if m.ArtifactType != "" {
+		all = append(all, m.ArtifactType)
+	}
+	if oci.IsImageConfig(m.ArtifactType) || oci.IsIndex(m.MediaType) && m.Platforms != "" {
+		all = append(all, "image")
+	}
+	if oci.IsIndex(m.MediaType) {
+		all = append(all, "index")
+	}
+	return all
+}
+
+// labels are those of an image and of its children, and of the repository, where a rule
+// asks for any.
+func (r *Repository) labels(image int, t Terms) (all []string) {
+	if !slices.ContainsFunc(t.Retention, func(l rule.List[*rule.RetentionFacts]) bool { return l.Asks("label") }) {
+		return nil
+	}
+	for name, value := range r.Labels {
+		all = append(all, name+"="+value)
+	}
+	for _, i := range append([]int{image}, r.Images[image].children...) {
+		for _, raw := range []string{r.Images[i].Annotations, r.Images[i].Labels} {
+			var some map[string]string
+			// What is not there has none.
+			if raw != "" && json.Unmarshal([]byte(raw), &some) == nil {
+				for name, value := range some {
+					all = append(all, name+"="+value)
+				}
+			}
+		}
+	}
+	return all
+}
+
+// Go lets go of what goes, as of a moment: what an image that went named begins its own
+// time then.
+func (r *Repository) Go(findings []Finding, served int64) {
+	for _, f := range findings {
+		if !f.Goes {
+			continue
+		}
+		m := &r.Images[f.Image]
+		if f.Tag >= 0 {
+			r.Tags[f.Tag].gone = true
+			m.UntaggedServed = served
+		}
+		if !f.WithImage {
+			continue
+		}
+		m.gone = true
+		for _, i := range slices.Concat(m.children, m.referrers) {
+			r.Images[i].UntaggedServed = served
+		}
+	}
+}
+
+// LastPull is when an image or something that it names was last pulled.
+func (m *Image) LastPull() int64 { return m.lastPull }
+
+// ImageOf is the image that a tag points to, by its place.
+func (r *Repository) ImageOf(tag int) *Image { return &r.Images[r.Tags[tag].image] }
+
+// Find returns the places of a tag by its name, or of an image by its digest, -1 for none. An
+// image that has tags is found by the first of them.
+func (r *Repository) Find(target string) (tag, image int) {
+	if tag = slices.IndexFunc(r.Tags, func(t Tag) bool { return string(t.Name) == target }); tag >= 0 {
+		return tag, r.Tags[tag].image
+	}
+	image = slices.IndexFunc(r.Images, func(m Image) bool { return string(m.Digest) == target })
+	if image >= 0 && len(r.Images[image].tags) > 0 {
+		return r.Images[image].tags[0], image
+	}
+	return -1, image
+}
+
+// Imagine adds a tag, on an image of its own, that comes just now, and returns its place.
+func (r *Repository) Imagine(name oci.Tag, served int64) (tag int) {
+	r.Images = append(r.Images, Image{
+		MediaType: oci.MediaTypeImage, ArtifactType: oci.MediaTypeConfig, PushedServed: served, TouchedServed: served, subject: -1, tags: []int{len(r.Tags)},
+	})
+	r.Tags = append(r.Tags, Tag{Name: name, OrderKey: rule.OrderKey(string(name)), MovedServed: served, FirstServed: served, image: len(r.Images) - 1})
+	return len(r.Tags) - 1
+}
+
+// KeptBy returns an index or a subject that keeps an image, "" for none.
+func (r *Repository) KeptBy(image int) oci.Digest {
+	m := &r.Images[image]
+	for _, parent := range m.parents {
+		if !r.Images[parent].gone {
+			return r.Images[parent].Digest
+		}
+	}
+	if m.subject >= 0 {
+		return r.Images[m.subject].Digest
+	}
+	return ""
+}
