@@ -26,6 +26,7 @@ type Removal struct {
 	Name       string     `json:"name" doc:"What went, as it was called then"`
 	At         time.Time  `json:"at"`
 	By         string     `json:"by,omitempty"`
+	Run        int64      `json:"run,omitempty" doc:"The run of retention rules that removed it; absent where somebody did"`
 	Token      string     `json:"token,omitempty" doc:"The token by which the account came"`
 	Reason     string     `json:"reason,omitempty"`
 	Tags       int64      `json:"tags" doc:"Number of tags that went by it and are gone still"`

@@ -6,6 +6,8 @@ package inspect
 import (
 	"encoding/json"
 	"fmt"
+	"maps"
+	"slices"
 
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 
@@ -47,6 +49,27 @@ func DiffIDs(c Config) []oci.Digest {
 		ids = append(ids, d)
 	}
 	return ids
+}
+
+// The bounds of labels that are kept of a config: how many, and all their bytes.
+const (
+	mostLabels     = 200
+	mostLabelBytes = 16 << 10
+)
+
+// Labels returns the labels of an image, the first ones in the order of their names where
+// there are very many.
+func Labels(c Config) map[string]string {
+	kept := map[string]string{}
+	bytes := 0
+	for _, name := range slices.Sorted(maps.Keys(c.Config.Labels)) {
+		value := c.Config.Labels[name]
+		if bytes += len(name) + len(value); bytes > mostLabelBytes || len(kept) == mostLabels {
+			break
+		}
+		kept[name] = value
+	}
+	return kept
 }
 
 // Layer is one layer with the step that made it.

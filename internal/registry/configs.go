@@ -15,26 +15,31 @@ import (
 const configsAtOnce = 50
 
 // ReadConfigs reads the configs of images that came before it was kept what is in them, so
-// that these are found by the digests of their layers unpacked. breathe is called between
-// some of them, and ends it by an error; it goes on where it was.
+// that these are found by the digests of their layers unpacked, and meant by rules that ask
+// for labels. breathe is called between some of them, and ends it by an error; it goes on
+// where it was.
 func (r *Registry) ReadConfigs(ctx context.Context, breathe func() error) error {
 	for {
 		configs, upTo, err := r.records.View(ctx).DiffIDs().ToRead(configsAtOnce)
 		if err != nil || upTo == 0 {
 			return err
 		}
-		found := map[oci.Digest][]oci.Digest{}
+		found := map[oci.Digest]*inspect.Config{}
 		for _, c := range configs {
 			if !oci.IsImageConfig(c.MediaType) || c.Size > inspect.ConfigLimit || found[c.Digest] != nil {
 				continue
 			}
-			if found[c.Digest], err = r.diffIDs(ctx, c.Digest); err != nil {
-				slog.Warn("the config of an image cannot be read, and its layers are not found by what they unpack to", "digest", c.Digest, "error", err)
+			if found[c.Digest], err = r.config(ctx, c.Digest); err != nil {
+				slog.Warn("the config of an image cannot be read: its layers are not found by what they unpack to, nor is it meant by its labels", "digest", c.Digest, "error", err)
 			}
 		}
 		err = r.records.Update(ctx, "read-configs", func(tx *record.Tx) error {
 			for _, c := range configs {
-				if err := tx.DiffIDs().Keep(c.RepositoryID, c.Digest, found[c.Digest]); err != nil {
+				config := found[c.Digest]
+				if config == nil {
+					continue
+				}
+				if err := errors.Join(tx.DiffIDs().Keep(c.RepositoryID, c.Digest, inspect.DiffIDs(*config)), tx.Keeping().KeepLabels(c.ManifestID, inspect.Labels(*config))); err != nil {
 					return err
 				}
 			}
@@ -46,8 +51,8 @@ func (r *Registry) ReadConfigs(ctx context.Context, breathe func() error) error 
 	}
 }
 
-// diffIDs reads those of a config that is here.
-func (r *Registry) diffIDs(ctx context.Context, digest oci.Digest) ([]oci.Digest, error) {
+// config reads one that is here; nil where it is not.
+func (r *Registry) config(ctx context.Context, digest oci.Digest) (*inspect.Config, error) {
 	b, err := r.records.View(ctx).Blob(digest)
 	if errors.Is(err, record.ErrNotFound) {
 		return nil, nil
@@ -65,5 +70,5 @@ func (r *Registry) diffIDs(ctx context.Context, digest oci.Digest) ([]oci.Digest
 		return nil, err
 	}
 	config, err := inspect.ReadConfig(raw)
-	return inspect.DiffIDs(config), err
+	return &config, err
 }

@@ -152,7 +152,7 @@ func (r *Registry) PushManifest(ctx context.Context, p ManifestPush) (record.Man
 		return record.Manifest{}, err
 	}
 	var unpacked []oci.Digest
-	row.Platforms, unpacked = r.readConfig(ctx, p.Name, parsed)
+	row.Platforms, row.Labels, unpacked = r.readConfig(ctx, p.Name, parsed)
 	err = r.arrive(ctx, arrival{
 		// A manifest is small enough to be read each time that it comes.
 		kind: "push-manifest", digest: digest, size: row.Size, isWhole: r.isRight,
@@ -316,10 +316,10 @@ func missingError(missing []Missing) error {
 	}
 }
 
-// readConfig returns what the manifest runs on, for lists, and the digests of its layers
-// unpacked, for searches: an index says the first itself, an image both in its config. It is
+// readConfig returns what the manifest runs on, for lists, its labels, for rules, and the
+// digests of its layers unpacked, for searches: an index says the first itself, an image both in its config. It is
 // a help for readers, so that a config that cannot be read is no error.
-func (r *Registry) readConfig(ctx context.Context, name oci.Name, m oci.Manifest) (platforms string, unpacked []oci.Digest) {
+func (r *Registry) readConfig(ctx context.Context, name oci.Name, m oci.Manifest) (platforms string, labels record.Labels, unpacked []oci.Digest) {
 	if m.IsIndex() {
 		var all []string
 		for _, child := range m.Children {
@@ -327,13 +327,13 @@ func (r *Registry) readConfig(ctx context.Context, name oci.Name, m oci.Manifest
 				all = append(all, s)
 			}
 		}
-		return strings.Join(all, " "), nil
+		return strings.Join(all, " "), nil, nil
 	}
 	config, err := r.ImageConfig(ctx, name, m)
 	if err != nil {
-		return "", nil
+		return "", nil, nil
 	}
-	return oci.PlatformString(inspect.Platform(config)), inspect.DiffIDs(config)
+	return oci.PlatformString(inspect.Platform(config)), inspect.Labels(config), inspect.DiffIDs(config)
 }
 
 // ImageConfig reads the config of a container image that the repository holds.

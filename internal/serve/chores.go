@@ -26,7 +26,7 @@ func chores(records *record.Store, r *registry.Registry, a *access.Access, clk c
 		light("idle-uploads", "Ends uploads that nobody sends to", time.Minute, func(ctx context.Context, _ *work.Going) error { return r.EndIdleUploads(ctx) }),
 		light("old-keys", "Lets new bearer tokens be signed by a new key", time.Hour, func(context.Context, *work.Going) error { return a.RotateOldKeys() }),
 		light("ended-logins", "Forgets logins and sessions that have ended", time.Hour, func(_ context.Context, g *work.Going) error { return a.DropEnded(g.Breathe) }),
-		light("read-configs", "Reads configs of images that came before this version, to find layers by what they unpack to", 10*time.Second, func(ctx context.Context, g *work.Going) error { return r.ReadConfigs(ctx, g.Breathe) }),
+		light("read-configs", "Reads configs of images that came before this version, to find layers by what they unpack to, and labels", 10*time.Second, func(ctx context.Context, g *work.Going) error { return r.ReadConfigs(ctx, g.Breathe) }),
 		work.OldRuns(records, clk),
 	)
 }

@@ -227,7 +227,7 @@ func (r *retaining) wait(ctx context.Context, j *registry.Judgement, judged wort
 			if err != nil {
 				return err
 			}
-			said := fmt.Sprintf("%s would take %d of the %d tags and untagged images in %s, and waits once more", list, of.Takes, of.OutOf, in.Name)
+			said := fmt.Sprintf("the retention rules of %s would take %d of the %d tags and untagged images in %s, and wait once more", list, of.Takes, of.OutOf, in.Name)
 			return errors.Join(tx.Keeping().Wait(in.ID, of, r.began+int64(r.settings.Wait)), tx.Log(record.Event{Kind: record.EventRulesWait, Detail: said}.In(in)))
 		})
 		if err != nil {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math"
 	"net/http"
 	"strconv"
 	"strings"
@@ -24,7 +25,7 @@ func removalCommands() site.Command {
 }
 
 func listRemovals() site.Command {
-	var limit int
+	var limit, run int
 	var undone bool
 	return site.Command{
 		Name: "list", Short: "List removals that you may undo, the last first",
@@ -35,11 +36,15 @@ func listRemovals() site.Command {
 		Flags: func(f *pflag.FlagSet) {
 			term.Number(f, &limit, "limit", 50, 1, 1000, "how many removals")
 			f.BoolVar(&undone, "undone", false, "also those that were undone")
+			term.Number(f, &run, "run", 0, 0, math.MaxInt32, "only those by this run of retention rules")
 		},
 		Run: func(ctx context.Context, c *site.Call) error {
 			query := api.Given(map[string]string{"place": string(c.Place.Name), "limit": strconv.Itoa(limit)})
 			if undone {
 				query.Set("undone", "true")
+			}
+			if run != 0 {
+				query.Set("run", strconv.Itoa(run))
 			}
 			list, err := c.Removals(ctx, query)
 			if err != nil {
@@ -53,7 +58,7 @@ func listRemovals() site.Command {
 				w := c.T.Table("Removal", "When", "What", "In", "By", "Until about", "Why")
 				w.Right("Removal")
 				for _, r := range list.Removals {
-					w.Row(r.ID, term.When(&r.At), whatWent(r), term.OrDash(placeOf(r)), term.OrDash(r.By), untilOf(r), r.Reason)
+					w.Row(r.ID, term.When(&r.At), whatWent(r), term.OrDash(placeOf(r)), byOf(r), untilOf(r), r.Reason)
 				}
 				w.Draw()
 				if list.Next != 0 {
@@ -68,6 +73,14 @@ func listRemovals() site.Command {
 			})
 		},
 	}
+}
+
+// byOf says who removed something.
+func byOf(r api.Removal) string {
+	if r.Run != 0 {
+		return "a rule"
+	}
+	return term.OrDash(r.By)
 }
 
 // whatWent says what a removal took.

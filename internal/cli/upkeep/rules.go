@@ -25,12 +25,32 @@ func rulesCommands() site.Command {
 		Name: "rules", Group: term.GroupNames, Short: "Say which tags are sealed, by rules",
 		Long: "Rules stand in lists, as YAML: of a repository, of its namespace, and of the registry, asked in that order; the first rule that speaks of a tag\n" +
 			"decides. A list with a name stands wherever another one says use: NAME.",
-		Under: []site.Command{showRules(), listRules(), setRules(), previewRules(), explainRules(), removeRules()},
+		Under: []site.Command{showRules(sealing), listRules(sealing), setRules(sealing), previewRules(), explainRules(), removeRules(sealing)},
 	}
 }
 
-// where says at which place, or under which name, a list stands.
-type where struct{ list string }
+// ruleKind is what commands say of a kind of rules.
+type ruleKind struct {
+	// name is that of the kind, command the word of its commands.
+	name, command string
+	// first is a first rule, and what it does.
+	first, does string
+	// because is a reason to set it, gone what is so once a list is removed.
+	because, gone string
+}
+
+var (
+	sealing = ruleKind{
+		"immutability", "rules", "- seal: \"*:<version>\"", "seal all versions there", "signal boxes run what is tagged", "What they seal can move from then on.",
+	}
+	retaining = ruleKind{
+		"retention", "retention", "- drop: \"*:<commit>\"\n  older_than: 6w", "let builds of commits go after six weeks there", "builds of commits fill the disk",
+		"What they let go stays from then on; what they keep goes where a wider list lets it.",
+	}
+)
+
+// where says at which place, or under which name, a list of a kind stands.
+type where struct{ kind, list string }
 
 func (w *where) addTo(f *pflag.FlagSet) {
 	f.StringVar(&w.list, "list", "", "the list of this name, which others use, instead of a place's")
@@ -39,9 +59,9 @@ func (w *where) addTo(f *pflag.FlagSet) {
 func (w *where) query(c *site.Call) (url.Values, string, error) {
 	if w.list == "" {
 		if c.Place.Name == "" {
-			return url.Values{}, "the registry " + c.Registry, nil
+			return url.Values{"kind": {w.kind}}, "the registry " + c.Registry, nil
 		}
-		return url.Values{"place": {string(c.Place.Name)}}, c.Place.String(), nil
+		return url.Values{"kind": {w.kind}, "place": {string(c.Place.Name)}}, c.Place.String(), nil
 	}
 	if c.Place.Name != "" {
 		return nil, "", term.Usage("--list has no effect here: a list with a name stands at no place; name the registry alone")
@@ -49,13 +69,13 @@ func (w *where) query(c *site.Call) (url.Values, string, error) {
 	if err := rule.CheckListName(w.list); err != nil {
 		return nil, "", term.Usage("--list: %w", err)
 	}
-	return url.Values{"list": {w.list}}, "the list " + w.list, nil
+	return url.Values{"kind": {w.kind}, "list": {w.list}}, "the list " + w.list, nil
 }
 
-func showRules() site.Command {
-	var at where
+func showRules(kind ruleKind) site.Command {
+	at := where{kind: kind.name}
 	return site.Command{
-		Name: "show", Short: "Show the list of rules of a place, as it was set", Example: "  warthesis rules show localhost:7070/signals\n  warthesis rules show localhost:7070 --list signal-boxes",
+		Name: "show", Short: "Show the list of rules of a place, as it was set", Example: "  warthesis " + kind.command + " show localhost:7070/signals\n  warthesis " + kind.command + " show localhost:7070 --list signal-boxes",
 		On: site.OnWhere, Facts: api.RuleList{}, Flags: at.addTo,
 		Run: func(ctx context.Context, c *site.Call) error {
 			query, is, err := at.query(c)
@@ -67,12 +87,14 @@ func showRules() site.Command {
 				return err
 			}
 			return c.Tell(list, func() {
-				if list.ChangedAt == nil {
-					c.T.Say("%s has no rules of its own", is)
-					c.T.Hint("To seal all versions there, put this into a file, and set it with  %s\n- seal: \"*:<version>\"", c.Self("rules", "set", term.OrDash(c.Place.String()), "FILE", "--reason", "…"))
+				if len(list.Rules) == 0 {
+					c.T.Say("%s has no %s rules of its own", is, kind.name)
+					drawWaits(c, list)
+					c.T.Hint("To %s, put this into a file, and set it with  %s\n%s", kind.does, c.Self(kind.command, "set", term.OrDash(c.Place.String()), "FILE", "--reason", "…"), kind.first)
 					return
 				}
 				c.T.Say("%s", strings.TrimRight(list.Words, "\n"))
+				drawWaits(c, list)
 				c.T.Hint("\nSet %s by %s: %s", term.When(list.ChangedAt), term.OrDash(list.ChangedBy), list.Reason)
 				if at.list != "" {
 					c.T.Hint("Used by: %s", term.OrDash(strings.Join(list.UsedBy, ", ")))
@@ -82,17 +104,17 @@ func showRules() site.Command {
 	}
 }
 
-func listRules() site.Command {
+func listRules(kind ruleKind) site.Command {
 	return site.Command{
 		Name: "list", Short: "List the lists that have names, and where they are used", On: site.OnRegistry, Facts: []api.RuleList{},
 		Run: func(ctx context.Context, c *site.Call) error {
 			var lists api.RuleLists
-			if err := c.Do(ctx, http.MethodGet, "/api/v1/rule-lists", nil, nil, &lists); err != nil {
+			if err := c.Do(ctx, http.MethodGet, "/api/v1/rule-lists", url.Values{"kind": {kind.name}}, nil, &lists); err != nil {
 				return err
 			}
 			return c.Tell(lists.Lists, func() {
 				if len(lists.Lists) == 0 {
-					c.T.Say("No list of %s has a name", c.Registry)
+					c.T.Say("No list of %s rules of %s has a name", kind.name, c.Registry)
 					return
 				}
 				w := c.T.Table("List", "Rules", "Set", "By", "Used by", "Why")
@@ -107,11 +129,11 @@ func listRules() site.Command {
 }
 
 // readWords reads a list from a file, or with - from standard input.
-func readWords(name string) (string, error) {
+func readWords(name string, kind ruleKind) (string, error) {
 	if name != "-" {
 		raw, err := given.Read(name, rule.MostListBytes)
 		if errors.Is(err, os.ErrNotExist) {
-			return "", term.Usage("there is no file %s; a list of rules is YAML, as in\n- seal: \"*:<version>\"", name)
+			return "", term.Usage("there is no file %s; a list of rules is YAML, as in\n%s", name, kind.first)
 		}
 		return string(raw), err
 	}
@@ -122,14 +144,14 @@ func readWords(name string) (string, error) {
 	return string(raw), err
 }
 
-func setRules() site.Command {
-	var at where
+func setRules(kind ruleKind) site.Command {
+	at := where{kind: kind.name}
 	var reason string
 	return site.Command{
 		Name: "set", Short: "Set the list of rules of a place, from a file", Args: []site.Arg{{Name: "FILE", File: true}},
 		Long: "Sets the whole list of rules of a place, from a file or with - from standard input; it takes an owner, and a reason. It is checked whole\n" +
-			"before it counts. What it would do is told by: rules preview.",
-		Example: "  warthesis rules set localhost:7070/signals seals.yaml --reason \"signal boxes run what is tagged\"",
+			"before it counts. What it would do is told by: " + kind.command + " preview.",
+		Example: "  warthesis " + kind.command + " set localhost:7070/signals rules.yaml --reason \"" + kind.because + "\"",
 		On:      site.OnPlace, Facts: api.RuleList{},
 		Flags: func(f *pflag.FlagSet) {
 			at.addTo(f)
@@ -143,7 +165,7 @@ func setRules() site.Command {
 			if err := needsReason(reason); err != nil {
 				return err
 			}
-			words, err := readWords(c.Args[0])
+			words, err := readWords(c.Args[0], kind)
 			if err != nil {
 				return err
 			}
@@ -154,7 +176,10 @@ func setRules() site.Command {
 			if err != nil {
 				return err
 			}
-			return c.Tell(list, func() { c.T.Say("Set %s of %s", term.Count(int64(len(list.Rules)), "rule", "rules"), is) })
+			return c.Tell(list, func() {
+				c.T.Say("Set %s of %s", term.Count(int64(len(list.Rules)), "rule", "rules"), is)
+				drawWaits(c, list)
+			})
 		},
 	}
 }
@@ -167,7 +192,7 @@ func needsReason(reason string) error {
 }
 
 func previewRules() site.Command {
-	var at where
+	at := where{kind: sealing.name}
 	return site.Command{
 		Name: "preview", Short: "Tell what a list would do, before it is set", Args: []site.Arg{{Name: "FILE", File: true}},
 		Long:    "Tells which tags a list would seal or free now, and which moves and removals of the last 30 days it would have refused. Nothing is changed.",
@@ -178,7 +203,7 @@ func previewRules() site.Command {
 			if err != nil {
 				return err
 			}
-			words, err := readWords(c.Args[0])
+			words, err := readWords(c.Args[0], sealing)
 			if err != nil {
 				return err
 			}
@@ -251,11 +276,16 @@ func drawExplanation(c *site.Call, e api.RuleExplanation) {
 	default:
 		c.T.Say("There is no tag %s; one can be made. What rules say of one that was made just now:", c.Image)
 	}
-	if len(e.Answers) > 0 {
+	drawAnswers(c, e.Answers, e.Hidden)
+}
+
+// drawAnswers draws rules as they were asked.
+func drawAnswers(c *site.Call, answers []api.RuleAnswer, hidden int) {
+	if len(answers) > 0 {
 		c.T.Say("")
 		w := c.T.Table("Rule", "Of", "Says", "")
 		w.Right("Rule")
-		for _, a := range e.Answers {
+		for _, a := range answers {
 			why := a.WhyNot
 			if a.Decides {
 				why = "decides"
@@ -267,13 +297,13 @@ func drawExplanation(c *site.Call, e api.RuleExplanation) {
 		}
 		w.Draw()
 	}
-	if e.Hidden > 0 {
-		c.T.Hint("%s of lists that you may not see do not decide.", term.Count(int64(e.Hidden), "more rule", "more rules"))
+	if hidden > 0 {
+		c.T.Hint("%s of lists that you may not see do not decide.", term.Count(int64(hidden), "more rule", "more rules"))
 	}
 }
 
-func removeRules() site.Command {
-	var at where
+func removeRules(kind ruleKind) site.Command {
+	at := where{kind: kind.name}
 	var reason string
 	return site.Command{
 		Name: "remove", Short: "Remove the list of rules of a place", On: site.OnPlace, Facts: api.RuleList{}, Asks: true,
@@ -293,10 +323,10 @@ func removeRules() site.Command {
 			if err != nil {
 				return err
 			}
-			if was.ChangedAt == nil {
-				return oci.Errorf(oci.CodeNameUnknown, "%s has no rules of its own", is)
+			if len(was.Rules) == 0 {
+				return oci.Errorf(oci.CodeNameUnknown, "%s has no %s rules of its own", is, kind.name)
 			}
-			if err := c.Confirm(ctx, fmt.Sprintf("Remove the %s of %s? What they seal can move from then on. Set them again to get them back.", term.Count(int64(len(was.Rules)), "rule", "rules"), is)); err != nil {
+			if err := c.Confirm(ctx, fmt.Sprintf("Remove the %s of %s? %s Set them again to get them back.", term.Count(int64(len(was.Rules)), "rule", "rules"), is, kind.gone)); err != nil {
 				return err
 			}
 			query.Set("reason", reason)

@@ -88,6 +88,18 @@ func (r Records) Load(p Place) (*worth.Repository, error) {
 	return all, nil
 }
 
+// KeepLabels keeps the labels of an image.
+func (r Records) KeepLabels(manifest int64, labels map[string]string) error {
+	if len(labels) == 0 {
+		return nil
+	}
+	raw, err := json.Marshal(labels)
+	if err != nil {
+		return err
+	}
+	return r.DB.Exec("UPDATE manifests SET labels = ? WHERE id = ?", string(raw), manifest).Error
+}
+
 // Kept reports whether a tag, an index or a subject that is live keeps an image.
 func (r Records) Kept(repository int64, m worth.Image) (kept bool, err error) {
 	return kept, r.DB.Raw(`SELECT EXISTS (SELECT 1 FROM tags WHERE manifest_id = ? AND removal_id = 0)

@@ -37,6 +37,8 @@ type Row struct {
 	UndoneBy      int64
 	// OverAt is since when it cannot be undone, because a sweep took some of it; 0 for not.
 	OverAt int64
+	// RunID is the run of retention rules that removed it, 0 for none.
+	RunID int64
 
 	Namespace  string
 	Repository oci.Name
@@ -61,6 +63,8 @@ type Filter struct {
 	NamespaceID, RepositoryID int64
 	// Before is the ID of the last row of the page before, 0 for the first page.
 	Before int64
+	// RunID keeps those of one run.
+	RunID int64
 	// Undone lists those that were undone as well.
 	Undone bool
 	// Places keeps those of namespaces and repositories.
@@ -100,7 +104,7 @@ func (s Sees) Condition(member string) clause.Expr {
 const placeSQL = "coalesce(repositories.namespace_id, removals.namespace_id)"
 
 const rowSQL = `removals.id, removals.kind, ` + placeSQL + ` AS namespace_id, removals.repository_id, removals.name, removals.removed_at, removals.removed_served,
-	removals.removed_by, removals.token, removals.reason, removals.undone_at, removals.undone_by, removals.over_at,
+	removals.removed_by, removals.token, removals.reason, removals.undone_at, removals.undone_by, removals.over_at, removals.run_id,
 	coalesce(namespaces.name, '') AS namespace, coalesce(repositories.name, '') AS repository,
 	coalesce(namespaces.removed_at <> 0, 0) AS namespace_gone, coalesce(repositories.removed_at <> 0, 0) AS repository_gone, coalesce(namespaces.restore_window, 0) AS "window",
 	(SELECT count(*) FROM tags WHERE tags.removal_id = removals.id) AS tags,
@@ -123,6 +127,9 @@ func (r Records) List(f Filter) (rows []Row, err error) {
 	}
 	if f.NamespaceID != 0 {
 		query = query.Where(placeSQL+" = ?", f.NamespaceID)
+	}
+	if f.RunID != 0 {
+		query = query.Where("removals.run_id = ?", f.RunID)
 	}
 	if f.Before != 0 {
 		query = query.Where("removals.id < ?", f.Before)

@@ -20,6 +20,7 @@ import (
 
 type removalsInput struct {
 	Place  string `query:"place" maxLength:"255" doc:"Only those in this namespace or repository"`
+	Run    int64  `query:"run" minimum:"0" doc:"Only those by this run of retention rules"`
 	Undone bool   `query:"undone" doc:"Also those that were undone"`
 	Before int64  `query:"before" minimum:"0" doc:"The next of the page before"`
 	Limit  int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
@@ -31,7 +32,7 @@ func (d *door) removals(ctx context.Context, in *removalsInput) (*desk.Reply[api
 	if err := d.Access.AsLoggedIn(c); err != nil {
 		return nil, desk.Refusal(err)
 	}
-	filter := removals.Filter{Before: in.Before, Undone: in.Undone, Limit: in.Limit + 1}
+	filter := removals.Filter{Before: in.Before, RunID: in.Run, Undone: in.Undone, Limit: in.Limit + 1}
 	view := d.Records.View(ctx)
 	if in.Place != "" {
 		name, err := oci.ParseName(in.Place)
@@ -66,7 +67,7 @@ func (d *door) removals(ctx context.Context, in *removalsInput) (*desk.Reply[api
 func (d *door) removalOf(row removals.Row) api.Removal {
 	shown := api.Removal{
 		ID: row.ID, Kind: row.Kind, Namespace: row.Namespace, Repository: row.Repository, Name: row.Name, At: record.Stamp(row.RemovedAt).Time(),
-		By: d.NameOf(row.RemovedBy), Token: row.Token, Reason: row.Reason, Tags: row.Tags, Images: row.Images,
+		By: d.NameOf(row.RemovedBy), Run: row.RunID, Token: row.Token, Reason: row.Reason, Tags: row.Tags, Images: row.Images,
 		UndoneAt: desk.Moment(record.Stamp(row.UndoneAt)), UndoneBy: d.NameOf(row.UndoneBy),
 	}
 	left := d.Access.Settings().Window(time.Duration(row.Window)) - (d.Upkeep.Clock.Served() - time.Duration(row.RemovedServed))

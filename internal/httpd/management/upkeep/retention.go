@@ -18,13 +18,14 @@ import (
 	"warthesis/internal/work"
 )
 
-// retentionInput says where a list of retention rules stands.
-type retentionInput struct {
+// RetentionInput says where a list of retention rules stands. It is exported for the API
+// library.
+type RetentionInput struct {
 	Place string `query:"place" maxLength:"255" doc:"A namespace or a repository; with no name either, the registry"`
 	List  string `query:"list" maxLength:"64" doc:"A list's own name, instead of a place"`
 }
 
-func (in retentionInput) at() (access.At, error) {
+func (in RetentionInput) at() (access.At, error) {
 	return RulesInput{Kind: rule.Retention.Name, Place: in.Place, List: in.List}.at()
 }
 
@@ -56,20 +57,20 @@ func (d *door) actRules(ctx context.Context, in *struct {
 }
 
 func (d *door) retention(ctx context.Context, in *struct {
-	retentionInput
+	RetentionInput
 	Limit int `query:"limit" minimum:"0" maximum:"20000" default:"500" doc:"How many things are told one by one"`
 }) (*desk.Reply[api.RetentionPreview], error) {
-	return d.previewRetention(ctx, in.retentionInput, nil, in.Limit)
+	return d.previewRetention(ctx, in.RetentionInput, nil, in.Limit)
 }
 
 func (d *door) tryRetention(ctx context.Context, in *struct {
-	retentionInput
+	RetentionInput
 	Body api.TryRetention
 }) (*desk.Reply[api.RetentionPreview], error) {
-	return d.previewRetention(ctx, in.retentionInput, &in.Body.Words, in.Body.Limit)
+	return d.previewRetention(ctx, in.RetentionInput, &in.Body.Words, in.Body.Limit)
 }
 
-func (d *door) previewRetention(ctx context.Context, in retentionInput, words *string, limit int) (*desk.Reply[api.RetentionPreview], error) {
+func (d *door) previewRetention(ctx context.Context, in RetentionInput, words *string, limit int) (*desk.Reply[api.RetentionPreview], error) {
 	at, err := in.at()
 	if err != nil {
 		return nil, desk.Refusal(err)
