@@ -64,7 +64,7 @@ func open(t require.TestingT, root string) *house {
 	}))
 	h.Registry, err = registry.New(blobs, h.records, h.clock, registry.Limits{Grace: grace, UploadIdle: 1000 * time.Hour})
 	require.NoError(t, err)
-	h.sweeper, err = New(h.Registry, h.records, h.clock, filepath.Join(root, "reports"), Settings{ScrubWithin: 14 * 24 * time.Hour})
+	h.sweeper, err = New(h.Registry, h.records, h.clock, filepath.Join(root, "reports"), Settings{ScrubWithin: 14 * 24 * time.Hour, Wait: 24 * time.Hour})
 	require.NoError(t, err)
 	kinds := h.sweeper.Kinds()
 	for i := range kinds {

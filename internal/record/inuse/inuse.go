@@ -132,8 +132,9 @@ func (l Lists) Refresh(c Change, now stamp.Stamp, served, by int64) error {
 	if err == nil && (there.ID != id || there.Version != c.Seen.Version) {
 		err = ErrChanged
 	}
-	came, bad := json.Marshal(c.Came)
-	left, worse := json.Marshal(c.Left)
+	// Never null, of which the database would make a row.
+	came, bad := json.Marshal(append([]Entry{}, c.Came...))
+	left, worse := json.Marshal(append([]Entry{}, c.Left...))
 	if err := errors.Join(err, bad, worse); err != nil {
 		return err
 	}
