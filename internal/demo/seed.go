@@ -159,7 +159,7 @@ func (h *history) pull(at time.Duration, who string, name oci.Name, tag oci.Tag)
 	h.acts = append(h.acts, act{at: at, who: who, name: name, action: access.Pull, do: func(ctx context.Context, r *registry.Registry) error {
 		m, err := r.Manifest(ctx, name, string(tag))
 		if err == nil {
-			r.CountPull(m, tag)
+			r.CountPull(0, name, m, tag)
 		}
 		return err
 	}})

@@ -151,9 +151,9 @@ func (tx *Tx) touchBlob(b *Blob) error {
 }
 
 // Hold records that the repository holds the blob, from now on or anew. It revives
-// a holding that had ended.
+// a holding that had ended. It fails with *quota.Exceeded.
 func (tx *Tx) Hold(repository Repository, b Blob, by Actor) error {
-	if err := tx.Bans().Check(repository.NamespaceID, b.Digest); err != nil {
+	if err := errors.Join(tx.Bans().Check(repository.NamespaceID, b.Digest), tx.mayHold(repository, b, by)); err != nil {
 		return err
 	}
 	return tx.db.Clauses(clause.OnConflict{

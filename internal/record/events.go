@@ -71,6 +71,11 @@ const (
 	EventInUseMade      EventKind = "in-use-made"
 	EventInUseRefreshed EventKind = "in-use-refreshed"
 	EventInUseRemoved   EventKind = "in-use-removed"
+	EventQuotaSet       EventKind = "quota-set"
+	// EventQuotaNearly is a quota of which more than four fifths are used.
+	EventQuotaNearly EventKind = "quota-nearly-full"
+	// EventWindowEnded is a removal whose restore window was ended early.
+	EventWindowEnded EventKind = "restore-window-ended"
 )
 
 // Verdicts of the audit log.

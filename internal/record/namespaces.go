@@ -130,7 +130,7 @@ func (tx *Tx) RenameNamespace(n Namespace, name string, l seals.Leave) error {
 
 // RenameRepository gives a repository another name, in the namespace that the name
 // begins with. It fails with ErrTaken, with ErrNotFound where there is no such
-// namespace, and as mayLeave does.
+// namespace, with *quota.Exceeded, and as mayLeave does.
 func (tx *Tx) RenameRepository(r Repository, name oci.Name, l seals.Leave) error {
 	if err := tx.mayLeave(r, l); err != nil {
 		return err
@@ -143,7 +143,11 @@ func (tx *Tx) RenameRepository(r Repository, name oci.Name, l seals.Leave) error
 		return err
 	}
 	tx.repositoryMoves(r)
-	return taken(tx.db.Model(&r).Select("name", "namespace_id").Updates(&Repository{Name: name, NamespaceID: namespace.ID}).Error)
+	err = taken(tx.db.Model(&r).Select("name", "namespace_id").Updates(&Repository{Name: name, NamespaceID: namespace.ID}).Error)
+	if err != nil || namespace.ID == r.NamespaceID {
+		return err
+	}
+	return tx.Quota().WithinNamespace(namespace.ID)
 }
 
 // RemoveNamespace takes a namespace with all its repositories out of sight. It fails as

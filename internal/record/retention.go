@@ -33,35 +33,9 @@ func (s *Store) Snapshot(ctx context.Context, read func(View) error) error {
 }
 
 // Around is what stands around a repository to be judged.
-type Around struct {
-	rulelists.Around[*rule.RetentionFacts]
-	Terms worth.Terms
-}
+type Around = keeping.Around
 
-// Judging returns by what a repository is judged at a moment of served time, by terms that
-// have the grace and the wait. A list that is not set yet may stand in the place of one that is.
-func (v View) Judging(p keeping.Place, terms worth.Terms, with *rulelists.With[*rule.RetentionFacts]) (a Around, err error) {
-	lists := v.RuleLists()
-	a.Terms = terms
-	if with == nil {
-		a.Around, err = v.keeping.Around(lists, p.NamespaceID, p.ID, p.Name)
-		a.Terms.Retention = a.Lists
-	} else {
-		a.Terms.Retention, _, err = v.keeping.AroundWith(lists, p.NamespaceID, p.ID, p.Name, *with)
-	}
-	if err != nil {
-		return a, err
-	}
-	if a.Terms.Until = rulelists.Until(a.Terms.Retention); a.Terms.Until > terms.Served {
-		if a.Terms.Prior, err = v.keeping.Prior(lists, p.NamespaceID, p.ID, p.Name, terms.Served); err != nil {
-			return a, err
-		}
-	}
-	sealing, err := v.sealing.Around(lists, p.NamespaceID, p.ID, p.Name)
-	if err != nil {
-		return a, err
-	}
-	a.Terms.Immutability = sealing.Lists
-	a.Terms.Waits, err = v.Keeping().Waits(p.ID)
-	return a, err
+// Judging returns by what a repository is judged, as keeping.Rules does.
+func (v View) Judging(p keeping.Place, terms worth.Terms, with *rulelists.With[*rule.RetentionFacts]) (Around, error) {
+	return keeping.Rules{Records: v.Keeping(), Lists: v.RuleLists(), Compiled: v.keeping, Sealing: v.sealing}.Judging(p, terms, with)
 }

@@ -71,14 +71,14 @@ func (tx *Tx) liveTag(repository int64, name oci.Tag) (tag, error) {
 
 // MoveTag points a tag at a manifest of its repository, makes it where it is
 // missing, and writes the tag log. A tag that points there already stays, as pushed
-// again, and moved is false. It fails with tagnames.HeldError, and with
-// *seals.Sealed.
+// again, and moved is false. It fails with tagnames.HeldError, with
+// *seals.Sealed and with *quota.Exceeded.
 func (tx *Tx) MoveTag(repository Repository, name oci.Tag, to Manifest, by Actor) (moved bool, err error) {
 	there, err := tx.liveTag(repository.ID, name)
 	switch {
 	case errors.Is(err, ErrNotFound):
 		first, err := tx.TagNames(repository.ID, tx.Served()).Use(name, by.Account)
-		if err != nil {
+		if err := errors.Join(err, tx.mayTag(repository)); err != nil {
 			return false, err
 		}
 		if err := tx.db.Create(&tag{

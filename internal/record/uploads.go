@@ -20,17 +20,13 @@ type Upload struct {
 	// What ends in Served is served time in nanoseconds.
 	StartedServed int64
 	TouchedServed int64
+	// AccountID is who began it, 0 for nobody.
+	AccountID int64
 }
 
 // Upload returns an upload of the repository, or ErrNotFound.
 func (s *Store) Upload(ctx context.Context, repository int64, id string) (Upload, error) {
 	return one[Upload](s.read.WithContext(ctx).Where("id = ? AND repository_id = ?", id, repository))
-}
-
-// UploadIDs returns the ids of all uploads.
-func (s *Store) UploadIDs(ctx context.Context) ([]string, error) {
-	var ids []string
-	return ids, s.read.WithContext(ctx).Model(&Upload{}).Pluck("id", &ids).Error
 }
 
 // UploadsIdleSince returns the uploads that were last touched before the served

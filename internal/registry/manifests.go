@@ -13,6 +13,7 @@ import (
 	"warthesis/internal/inspect"
 	"warthesis/internal/oci"
 	"warthesis/internal/record"
+	"warthesis/internal/record/usage"
 )
 
 // Manifest returns a live manifest by tag or digest as the records have it. It
@@ -171,6 +172,9 @@ func (r *Registry) PushManifest(ctx context.Context, p ManifestPush) (record.Man
 			return tx.DiffIDs().Keep(row.RepositoryID, parsed.Config.Digest, unpacked)
 		},
 	})
+	if err == nil {
+		r.CountTraffic(callerOf(ctx).AccountID, p.Name, usage.Traffic{Pushes: 1, BytesIn: row.Size})
+	}
 	return row, r.inWords(ctx, record.Repository{ID: to.id, Name: p.Name}, err)
 }
 

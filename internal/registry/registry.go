@@ -22,6 +22,9 @@ import (
 	"warthesis/internal/clock"
 	"warthesis/internal/oci"
 	"warthesis/internal/record"
+	"warthesis/internal/registry/reserve"
+	"warthesis/internal/registry/tally"
+	"warthesis/internal/registry/touches"
 )
 
 // Limits bound what callers may send. Zero fields take the defaults.
@@ -79,8 +82,10 @@ type Registry struct {
 	checked *lru.Cache[blob.Place, time.Time]
 	// looked is when, in served time, the files of manifests were last looked at.
 	looked  *lru.Cache[oci.Digest, time.Duration]
-	pulls   pullCounter
-	touches *touches
+	tally   tally.Tally
+	touches *touches.Touches
+	// reserved is what open uploads are to bring.
+	reserved reserve.Book
 
 	mu       sync.Mutex
 	sessions map[string]*session
@@ -111,23 +116,25 @@ func New(blobs *blob.Store, records *record.Store, clk clock.Clock, limits Limit
 		return nil, err
 	}
 	r := &Registry{
-		blobs: blobs, records: records, clock: clk, limits: limits.orDefaults(), raw: raw, checked: checked, looked: looked, touches: newTouches(),
+		blobs: blobs, records: records, clock: clk, limits: limits.orDefaults(), raw: raw, checked: checked, looked: looked, touches: touches.New(),
 		sessions: map[string]*session{}, open: map[string]int{},
 	}
-	ids, err := records.UploadIDs(context.Background())
+	uploads, err := records.View(context.Background()).Quota().Open()
 	if err != nil {
 		return nil, fmt.Errorf("read the open uploads: %w", err)
 	}
-	open := make(map[string]bool, len(ids))
-	for _, id := range ids {
-		open[id] = true
+	open := make(map[string]bool, len(uploads))
+	for _, u := range uploads {
+		open[u.ID] = true
+		// Nobody asks: it is here already.
+		_ = r.reserved.Grow(u.ID, reserve.Entry{NamespaceID: u.NamespaceID, AccountID: u.AccountID, Bytes: u.Offset}, nil)
 	}
 	if err := blobs.ClearLeftovers(func(id string) bool { return open[id] }); err != nil {
 		return nil, err
 	}
 	return r, records.Update(context.Background(), "start", func(tx *record.Tx) error {
 		until, err := tx.Unheld().Begin(tx.Served(), r.limits.Grace)
-		r.touches.lost.Store(until)
+		r.touches.Lost.Store(until)
 		return err
 	})
 }

@@ -132,6 +132,7 @@ func (r *Registry) adopt(s *session) *session {
 // end takes the session out of reach. The caller has its turn.
 func (r *Registry) end(s *session) {
 	s.over = true
+	r.reserved.Drop(s.id)
 	r.closeOne(s.who)
 	r.mu.Lock()
 	defer r.mu.Unlock()

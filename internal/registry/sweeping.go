@@ -11,6 +11,7 @@ import (
 	"warthesis/internal/record"
 	"warthesis/internal/record/turns"
 	"warthesis/internal/record/unheld"
+	"warthesis/internal/registry/touches"
 )
 
 // Grace is the served time for which what was touched stays, though nothing needs it.
@@ -19,7 +20,7 @@ func (r *Registry) Grace() time.Duration { return r.limits.Grace }
 // Terms are by what things count as not needed now.
 func (r *Registry) Terms() unheld.Terms {
 	terms := r.records.Terms(r.limits.Grace)
-	terms.Crashed = terms.Served < r.touches.lost.Load()
+	terms.Crashed = terms.Served < r.touches.Lost.Load()
 	return terms
 }
 
@@ -117,11 +118,11 @@ func mark[K comparable](went []bool, keys, taken []K) {
 }
 
 func (r *Registry) takeHoldings(ctx context.Context, found []unheld.Found, t *Taken) error {
-	claims := make([]touchKey, len(found))
+	claims := make([]touches.Key, len(found))
 	for i, f := range found {
-		claims[i] = touchKey{f.RepositoryID, f.Digest}
+		claims[i] = touches.Key{Repository: f.RepositoryID, Digest: f.Digest}
 	}
-	free, end := r.touches.take(claims, int64(r.clock.Served()-r.limits.Grace))
+	free, end := r.touches.Take(claims, int64(r.clock.Served()-r.limits.Grace))
 	defer end()
 	digests := make(map[unheld.Key]oci.Digest, len(found))
 	keys, asked := make([]unheld.Key, len(found)), make([]unheld.Key, 0, len(found))
@@ -248,9 +249,9 @@ func (r *Registry) Leftovers(ctx context.Context) ([]unheld.Found, error) {
 		return nil, err
 	}
 	// Asked behind the list: an upload is recorded before it has a file.
-	ids, err := r.records.UploadIDs(ctx)
-	for _, id := range ids {
-		delete(left, id)
+	open, err := r.records.View(ctx).Quota().Open()
+	for _, u := range open {
+		delete(left, u.ID)
 	}
 	var found []unheld.Found
 	for name, size := range left {

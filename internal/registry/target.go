@@ -25,6 +25,22 @@ func (r *Registry) target(ctx context.Context, name oci.Name) (target, error) {
 	return target{name, found.ID}, err
 }
 
+// namespaceOf returns the namespace that a push goes to, 0 for one that is not there.
+func (r *Registry) namespaceOf(ctx context.Context, t target) (int64, error) {
+	if t.id != 0 {
+		found, err := r.records.Repository(ctx, t.name)
+		if errors.Is(err, record.ErrNotFound) {
+			err = nil
+		}
+		return found.NamespaceID, err
+	}
+	found, err := r.records.View(ctx).Namespace(t.name.Namespace())
+	if errors.Is(err, record.ErrNotFound) {
+		err = nil
+	}
+	return found.ID, err
+}
+
 // in returns the repository within the change that takes the push in, and makes it,
 // with its namespace where the caller may, where there was none.
 func (t target) in(ctx context.Context, tx *record.Tx) (record.Repository, error) {

@@ -9,6 +9,9 @@ import (
 	"warthesis/internal/blob"
 	"warthesis/internal/oci"
 	"warthesis/internal/record"
+	"warthesis/internal/record/quota"
+	"warthesis/internal/record/usage"
+	"warthesis/internal/registry/reserve"
 )
 
 // Part is a piece of an upload as it comes in.
@@ -50,7 +53,7 @@ func (r *Registry) StartUpload(ctx context.Context, name oci.Name, algorithm oci
 		if s.repository, err = to.in(ctx, tx); err != nil {
 			return err
 		}
-		s.recorded = record.Upload{ID: s.id, RepositoryID: s.repository.ID, Algorithm: algorithm}
+		s.recorded = record.Upload{ID: s.id, RepositoryID: s.repository.ID, Algorithm: algorithm, AccountID: callerOf(ctx).AccountID}
 		return tx.KeepUpload(s.recorded)
 	})
 	if err != nil {
@@ -84,7 +87,7 @@ func (r *Registry) AppendUpload(ctx context.Context, name oci.Name, id string, p
 		return Progress{}, err
 	}
 	defer s.pass()
-	if err := r.receive(s, p); err != nil {
+	if err := r.receive(ctx, s, p, ""); err != nil {
 		err = r.keepWhatCame(s, err)
 		return s.rest(), err
 	}
@@ -101,12 +104,12 @@ func (r *Registry) FinishUpload(ctx context.Context, name oci.Name, id string, p
 		return err
 	}
 	defer s.pass()
-	if err := r.receive(s, p); err != nil {
+	if err := r.receive(ctx, s, p, digest); err != nil {
 		err = r.keepWhatCame(s, err)
 		s.rest()
 		return err
 	}
-	err = r.settle(ctx, target{name, s.repository.ID}, s.upload, digest, id)
+	err = r.settle(ctx, target{name, s.repository.ID}, s.upload, digest, id, id)
 	r.end(s)
 	if err != nil {
 		// The refusal is the answer; a row left behind is met as an unknown upload.
@@ -126,15 +129,27 @@ func (r *Registry) PushBlob(ctx context.Context, name oci.Name, p Part, digest o
 	if err != nil {
 		return err
 	}
-	upload, err := r.blobs.NewUpload(newID(), digest.Algorithm())
+	id := newID()
+	defer r.reserved.Drop(id)
+	namespace, err := r.namespaceOf(ctx, to)
 	if err != nil {
 		return err
 	}
-	if err := r.readPart(upload, p); err != nil {
+	grow := func(bytes int64) error {
+		return r.reserve(ctx, id, reserve.Entry{NamespaceID: namespace, AccountID: callerOf(ctx).AccountID, Bytes: bytes})
+	}
+	if !r.adds(ctx, namespace, digest) {
+		grow = nil
+	}
+	upload, err := r.blobs.NewUpload(id, digest.Algorithm())
+	if err != nil {
+		return err
+	}
+	if err := r.readPart(upload, p, grow); err != nil {
 		upload.Discard()
 		return err
 	}
-	return r.settle(ctx, to, upload, digest, "")
+	return r.settle(ctx, to, upload, digest, "", id)
 }
 
 // CancelUpload ends an upload and removes what it brought.
@@ -157,7 +172,7 @@ func (r *Registry) dropUpload(id string) error {
 
 // settle makes a whole upload a blob that the repository holds. The upload is over
 // afterwards, whatever the outcome.
-func (r *Registry) settle(ctx context.Context, to target, upload *blob.Upload, digest oci.Digest, session string) error {
+func (r *Registry) settle(ctx context.Context, to target, upload *blob.Upload, digest oci.Digest, session, reserved string) error {
 	if err := upload.Verify(digest); err != nil {
 		upload.Discard()
 		return err
@@ -167,6 +182,7 @@ func (r *Registry) settle(ctx context.Context, to target, upload *blob.Upload, d
 		upload.Discard()
 		return err
 	}
+	r.CountTraffic(callerOf(ctx).AccountID, to.name, usage.Traffic{BytesIn: upload.Offset()})
 	return r.arrive(ctx, arrival{
 		kind: "push-blob", digest: digest, size: upload.Offset(), isWhole: r.isWhole,
 		place: func() (blob.Place, error) { return upload.Place(digest) }, drop: upload.Discard,
@@ -183,13 +199,16 @@ func (r *Registry) settle(ctx context.Context, to target, upload *blob.Upload, d
 					return err
 				}
 			}
+			// From here on what is held counts.
+			r.reserved.Drop(reserved)
 			return tx.Hold(repository, b, actor(ctx))
 		},
 	})
 }
 
-// receive opens the upload where needed and takes the piece.
-func (r *Registry) receive(s *session, p Part) error {
+// receive opens the upload where needed and takes the piece; the last one says what digest
+// the whole has.
+func (r *Registry) receive(ctx context.Context, s *session, p Part, digest oci.Digest) error {
 	if err := r.reopen(s); err != nil {
 		return err
 	}
@@ -198,10 +217,15 @@ func (r *Registry) receive(s *session, p Part) error {
 	}
 	background := &checkpointer{registry: r, session: s}
 	s.upload.OnCheckpoint = background.offer
-	err := r.readPart(s.upload, p)
+	grow := func(bytes int64) error { return r.reserve(ctx, s.id, s.reserves(bytes)) }
+	if digest != "" && !r.adds(ctx, s.repository.NamespaceID, digest) {
+		grow = nil
+	}
+	err := r.readPart(s.upload, p, grow)
 	s.upload.OnCheckpoint = nil
 	background.running.Wait()
-	if errors.Is(err, oci.CodeBlobTooLarge) {
+	var full *quota.Exceeded
+	if errors.Is(err, oci.CodeBlobTooLarge) || errors.As(err, &full) {
 		s.upload.Discard()
 		s.upload = nil
 		r.end(s)
@@ -215,12 +239,22 @@ type bounded struct {
 	io.Reader
 	left  int64
 	limit int64
+	// taken is how much came, of which that up to step is reserved; grow reserves more, nil
+	// where nothing is to be.
+	taken, step int64
+	grow        func(bytes int64) error
 }
 
 func (b *bounded) Read(p []byte) (int, error) {
 	n, err := b.Reader.Read(p)
 	if b.left -= int64(n); b.left < 0 {
 		return 0, tooLarge(b.limit)
+	}
+	if b.taken += int64(n); b.grow != nil && b.taken >= b.step {
+		if full := b.grow(b.taken); full != nil {
+			return 0, full
+		}
+		b.step = b.taken + reserveStep
 	}
 	return n, err
 }
@@ -229,7 +263,8 @@ func tooLarge(limit int64) error {
 	return oci.Errorf(oci.CodeBlobTooLarge, "the blob is larger than the %d MiB that this registry takes", limit>>20)
 }
 
-func (r *Registry) readPart(upload *blob.Upload, p Part) error {
+// readPart takes a piece, and reserves what it is to bring where grow is not nil.
+func (r *Registry) readPart(upload *blob.Upload, p Part, grow func(bytes int64) error) error {
 	if p.Body == nil {
 		return nil
 	}
@@ -237,7 +272,14 @@ func (r *Registry) readPart(upload *blob.Upload, p Part) error {
 	if p.Length > left {
 		return tooLarge(r.limits.BlobBytes)
 	}
-	taken, err := upload.ReadFrom(&bounded{p.Body, left, r.limits.BlobBytes})
+	if grow != nil {
+		if err := grow(upload.Offset() + max(p.Length, 0)); err != nil {
+			return err
+		}
+	}
+	taken, err := upload.ReadFrom(&bounded{
+		Reader: p.Body, left: left, limit: r.limits.BlobBytes, grow: grow, taken: upload.Offset(), step: upload.Offset() + max(p.Length, 0) + reserveStep,
+	})
 	if err != nil {
 		return err
 	}

@@ -361,7 +361,7 @@ func (j *plainJudge) pull() {
 	m := j.one()
 	found, err := j.Manifest(ctx, j.in, m.digest.String())
 	require.NoError(j.t, err)
-	j.CountPull(found, "")
+	j.CountPull(0, j.in, found, "")
 	m.pulled = j.clock.Served()
 }
 

@@ -13,6 +13,7 @@ import (
 	"warthesis/internal/blob"
 	"warthesis/internal/oci"
 	"warthesis/internal/record"
+	"warthesis/internal/record/usage"
 	"warthesis/internal/registry"
 )
 
@@ -61,6 +62,7 @@ func (d *Door) getBlob(c *gin.Context, name oci.Name, item string) error {
 	// The status is out: a receiver that went away gets no other answer.
 	sent, err := d.sendFile(c, f, part.offset, part.length)
 	c.Set(SentKey, sent)
+	d.registry.CountTraffic(callerOf(c).Account.ID, name, usage.Traffic{BytesOut: sent})
 	if err != nil {
 		c.Abort()
 	}

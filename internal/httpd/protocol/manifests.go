@@ -52,7 +52,7 @@ func (d *Door) getManifest(c *gin.Context, name oci.Name, target string) error {
 	if !strings.Contains(target, ":") {
 		tag = oci.Tag(target)
 	}
-	d.registry.CountPull(m, tag)
+	d.registry.CountPull(callerOf(c).Account.ID, name, m, tag)
 	d.access.Pulled(callerOf(c), name, tag, m.Digest)
 	c.Data(http.StatusOK, m.MediaType, raw)
 	return nil
