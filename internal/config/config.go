@@ -77,6 +77,10 @@ type Config struct {
 	SweepAt string
 	// RetentionAt is when retention rules act by themselves, as SweepAt.
 	RetentionAt string
+	// PriceGiBMonth and PriceGiBOut are what a GiB costs, held for a month and going out; 0
+	// for no price. Currency is in which money.
+	PriceGiBMonth, PriceGiBOut float64
+	Currency                   string
 	// RuleWait is how long a list of rules waits that could take more than before.
 	RuleWait Duration
 	// SweepFilesPerSecond and SweepBytesPerSecond bound what sweeps take; 0 is no bound.
@@ -121,6 +125,7 @@ func Default() Config {
 		CompanyName:         "Company login",
 		CompanyAccountClaim: "preferred_username",
 		CompanyGroupsClaim:  "groups",
+		Currency:            "EUR",
 		LogFormat:           "text",
 		LogLevel:            "info",
 	}
@@ -209,6 +214,14 @@ func (c *Config) settings() map[string]func(string) error {
 			return nil
 		}
 	}
+	price := func(target *float64) func(string) error {
+		return func(s string) (err error) {
+			if *target, err = strconv.ParseFloat(s, 64); err != nil || !(*target >= 0 && *target < 1e9) {
+				err = fmt.Errorf("%q is no price; write a number such as 0.02", s)
+			}
+			return err
+		}
+	}
 	return map[string]func(string) error{
 		"data":                  text(&c.Data),
 		"listen":                text(&c.Listen),
@@ -238,6 +251,9 @@ func (c *Config) settings() map[string]func(string) error {
 		"sweep_at":               text(&c.SweepAt),
 		"retention_at":           text(&c.RetentionAt),
 		"rule_wait":              c.RuleWait.Set,
+		"price_gib_month":        price(&c.PriceGiBMonth),
+		"price_gib_out":          price(&c.PriceGiBOut),
+		"currency":               text(&c.Currency),
 		"sweep_files_per_second": number(&c.SweepFilesPerSecond),
 		"sweep_bytes_per_second": number(&c.SweepBytesPerSecond),
 		"scrub_within":           c.ScrubWithin.Set,
@@ -292,6 +308,7 @@ func (c *Config) problems() (all []problem) {
 	for key, bound := range map[string]int64{"sweep_files_per_second": c.SweepFilesPerSecond, "sweep_bytes_per_second": c.SweepBytesPerSecond, "scrub_bytes_per_second": c.ScrubBytesPerSecond} {
 		wrong(bound < 0, key, "%s is %d: it is a number from 1, or 0 for none", key, bound)
 	}
+	wrong(len(c.Currency) > 8, "currency", "currency is %q: it is a short word such as EUR", c.Currency)
 	wrong(c.LogFormat != "text" && c.LogFormat != "json", "log_format", "log_format is %q: it is text or json", c.LogFormat)
 	wrong(c.LogLevel != "info" && c.LogLevel != "debug", "log_level", "log_level is %q: it is info or debug", c.LogLevel)
 	for key, check := range map[string]func() error{

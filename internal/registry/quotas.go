@@ -4,7 +4,6 @@ import (
 	"context"
 
 	"warthesis/internal/oci"
-	"warthesis/internal/record"
 	"warthesis/internal/record/quota"
 	"warthesis/internal/registry/reserve"
 )
@@ -56,7 +55,11 @@ func (s *session) reserves(bytes int64) reserve.Entry {
 }
 
 // QuotaNotice says that a quota around a repository is nearly full, "" where none is.
-func (r *Registry) QuotaNotice(ctx context.Context, in record.Repository) string {
+func (r *Registry) QuotaNotice(ctx context.Context, name oci.Name) string {
+	in, err := r.records.Repository(ctx, name)
+	if err != nil {
+		return ""
+	}
 	view := r.records.View(ctx)
 	for _, get := range []func() (quota.Use, error){
 		func() (quota.Use, error) { return view.Quota().Namespace(in.NamespaceID) },

@@ -24,6 +24,7 @@ import (
 	"warthesis/internal/clock"
 	"warthesis/internal/config"
 	"warthesis/internal/httpd"
+	"warthesis/internal/httpd/management/desk"
 	"warthesis/internal/outward"
 	"warthesis/internal/record"
 	"warthesis/internal/registry"
@@ -100,11 +101,13 @@ func (h *Home) open(c config.Config, start func(time.Duration) clock.Clock) erro
 	}
 	at, wrong := schedule("sweep_at", c.SweepAt)
 	retentionAt, bad := schedule("retention_at", c.RetentionAt)
-	if err := errors.Join(wrong, bad); err != nil {
+	// At its end, a day is told as it was.
+	samplesAt, worse := schedule("samples", "55 23 * * *")
+	if err := errors.Join(wrong, bad, worse); err != nil {
 		return err
 	}
 	h.Sweeper, err = sweep.New(h.Registry, h.Records, clk, filepath.Join(c.Data, "reports"), sweep.Settings{
-		At: at, RetentionAt: retentionAt, Wait: time.Duration(c.RuleWait), FilesPerSecond: c.SweepFilesPerSecond, BytesPerSecond: c.SweepBytesPerSecond,
+		At: at, RetentionAt: retentionAt, Wait: time.Duration(c.RuleWait), SamplesAt: samplesAt, FilesPerSecond: c.SweepFilesPerSecond, BytesPerSecond: c.SweepBytesPerSecond,
 		ScrubWithin: time.Duration(c.ScrubWithin), ScrubBytesPerSecond: c.ScrubBytesPerSecond,
 	})
 	if err != nil {
@@ -323,6 +326,7 @@ func (s *service) doors(private *authority.Private, trial *access.Caller) (http.
 	o := httpd.Options{
 		Registry: s.home.Registry, Records: s.home.Records, Access: s.home.Access, Work: s.home.Work, Sweeper: s.home.Sweeper, Version: s.version, Outside: outside, Trusted: trusted,
 		BodyIdle: time.Duration(s.config.BodyIdle), ManifestBytes: s.config.ManifestBytes, Stopping: s.stopping, Trial: trial,
+		Prices: desk.Prices{GiBMonth: s.config.PriceGiBMonth, GiBOut: s.config.PriceGiBOut, Currency: s.config.Currency},
 	}
 	if private != nil {
 		o.Authority = private.PEM()

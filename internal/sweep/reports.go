@@ -295,6 +295,20 @@ var ErrNoList = errors.New("the run has no list")
 
 var errEnough = errors.New("enough")
 
+// Bytes is how much the reports take on the disk.
+func (r Reports) Bytes() (bytes int64) {
+	entries, err := os.ReadDir(r.folder)
+	if err != nil {
+		return 0
+	}
+	for _, e := range entries {
+		if info, err := e.Info(); err == nil {
+			bytes += info.Size()
+		}
+	}
+	return bytes
+}
+
 // List returns up to limit things of a run's report behind a number of them, of a kind or
 // with "" of all, and how many come before the next; 0 at the end. It fails with ErrNoList.
 func (r Reports) List(run, after int64, limit int, kind unheld.Kind) (items []Item, next int64, err error) {

@@ -33,6 +33,8 @@ type Settings struct {
 	// would take much of a repository.
 	RetentionAt work.Schedule
 	Wait        time.Duration
+	// SamplesAt is when it is noted how much there is.
+	SamplesAt work.Schedule
 	// FilesPerSecond and BytesPerSecond bound what a sweep takes from the disk; 0 is no
 	// bound.
 	FilesPerSecond, BytesPerSecond int64
@@ -97,6 +99,7 @@ func (s *Sweeper) Kinds() []work.Kind {
 		{Name: KindSweep, About: "Takes what nothing needs any more", When: s.settings.At, Tries: 3, Do: s.sweep},
 		{Name: KindPreview, About: "Tells what a sweep would take now", Do: s.preview},
 		{Name: KindRetention, About: "Removes what retention rules let go", When: s.settings.RetentionAt, Tries: 3, Do: s.retention},
+		{Name: KindSamples, About: "Notes how much there is, a line a day, and forgets lines of two years ago", When: s.settings.SamplesAt, Do: s.sample},
 		{Name: KindScrub, About: "Reads what is here against its digests", When: work.Every(s.settings.ScrubWithin / scrubs), Late: true, Tries: 3, Do: s.scrub},
 	}
 }
@@ -171,6 +174,11 @@ func (s *Sweeper) sweep(ctx context.Context, g *work.Going) error {
 	if err := s.take(ctx, g, p); err != nil {
 		g.Report(p.report.words() + ", so far")
 		return err
+	}
+	if namespace, repository := g.PlaceID(); namespace == 0 && repository == 0 {
+		if err := s.recount(ctx, g); err != nil {
+			return err
+		}
 	}
 	g.Step("finishing", "", 0)
 	if _, err := s.registry.FinishRemovals(ctx, g.Breathe); err != nil {

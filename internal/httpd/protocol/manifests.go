@@ -83,6 +83,10 @@ func (d *Door) putManifest(c *gin.Context, name oci.Name, target string) error {
 	if m.Subject != "" {
 		c.Header("OCI-Subject", m.Subject.String())
 	}
+	// distribution-spec, "Warnings".
+	if notice := d.registry.QuotaNotice(d.as(c), name); notice != "" {
+		c.Header("Warning", fmt.Sprintf("299 - %q", notice))
+	}
 	if push.Digest != "" {
 		for _, tag := range push.Tags {
 			c.Writer.Header().Add("OCI-Tag", string(tag))

@@ -149,6 +149,11 @@ func (r Records) Get(id int64) (row Row, err error) {
 	return row, found.Error
 }
 
+// EndWindow ends the restore window of a removal at a moment of wall time.
+func (r Records) EndWindow(id, now int64) error {
+	return r.DB.Exec("UPDATE removals SET over_at = ? WHERE id = ? AND over_at = 0 AND undone_at = 0", now, id).Error
+}
+
 // Tag is a tag that went.
 type Tag struct {
 	ID         int64

@@ -440,3 +440,38 @@ func (r *Repository) KeptBy(image int) oci.Digest {
 	}
 	return ""
 }
+
+// Roots are the images that stand for themselves: those with a tag, and those that no index
+// and no subject keeps.
+func (r *Repository) Roots() (roots []int) {
+	for i := range r.Images {
+		if m := &r.Images[i]; len(m.tags) > 0 || !r.kept(m) {
+			roots = append(roots, i)
+		}
+	}
+	return roots
+}
+
+// Closure is an image with all that hangs on it: children, and what refers to any of them.
+func (r *Repository) Closure(image int) []int {
+	all := []int{image}
+	seen := map[int]bool{image: true}
+	for at := 0; at < len(all); at++ {
+		m := &r.Images[all[at]]
+		for _, next := range slices.Concat(m.children, m.referrers) {
+			if !seen[next] {
+				seen[next] = true
+				all = append(all, next)
+			}
+		}
+	}
+	return all
+}
+
+// NamesOf are the tags of an image, in order.
+func (r *Repository) NamesOf(image int) (names []oci.Tag) {
+	for _, i := range r.Images[image].tags {
+		names = append(names, r.Tags[i].Name)
+	}
+	return names
+}

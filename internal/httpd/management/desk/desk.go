@@ -29,10 +29,18 @@ type Desk struct {
 	Company     *company.Company
 	CompanyName string
 	Version     string
+	// Prices are what things cost; zero for no prices.
+	Prices Prices
 	// Trial tells that everybody may do everything, without a login.
 	Trial bool
 	// Stopping is closed when the service stops: open streams end then.
 	Stopping <-chan struct{}
+}
+
+// Prices are what a GiB costs: held for a month, and going out.
+type Prices struct {
+	GiBMonth, GiBOut float64
+	Currency         string
 }
 
 // At describes a route of the API: its path is behind /api/v1.
