@@ -3,6 +3,7 @@ package upkeep
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"slices"
 	"strings"
 	"time"
@@ -49,10 +50,24 @@ type UsageChild struct {
 	Kind   string
 }
 
+// place returns a place by its numbers, of a repository with that of its namespace.
+func (u *Upkeep) place(ctx context.Context, name oci.Name) (record.GrantKey, error) {
+	key, err := u.Access.Place(ctx, name)
+	if err != nil || key.RepositoryID == 0 {
+		return key, err
+	}
+	in, err := u.Records.View(ctx).LiveRepository(key.RepositoryID)
+	if errors.Is(err, record.ErrNotFound) {
+		err = oci.Errorf(oci.CodeNameUnknown, "the repository %s was removed a moment ago", name)
+	}
+	key.NamespaceID = in.NamespaceID
+	return key, err
+}
+
 // Usage returns how much a place holds, and what is in it: namespaces of the registry,
 // repositories of a namespace, images of a repository.
 func (u *Upkeep) Usage(ctx context.Context, c access.Caller, place oci.Name) (all Usage, err error) {
-	key, missing := u.Access.Place(ctx, place)
+	key, missing := u.place(ctx, place)
 	wide := u.Access.MaySeeRuns(c) == nil
 	if place != "" || c.Nobody() {
 		if err := u.MaySeeUsage(ctx, c, place); err != nil {
@@ -202,7 +217,7 @@ func (u *Upkeep) imageUsage(ctx context.Context, c access.Caller, repository int
 
 // Growth returns the samples of a place of the last days.
 func (u *Upkeep) Growth(ctx context.Context, c access.Caller, place oci.Name, days int64) ([]usage.Sample, error) {
-	key, missing := u.Access.Place(ctx, place)
+	key, missing := u.place(ctx, place)
 	if err := u.MaySeeUsage(ctx, c, place); err != nil {
 		return nil, err
 	}
@@ -217,7 +232,7 @@ func (u *Upkeep) Traffic(ctx context.Context, c access.Caller, place oci.Name, b
 	if strings.Contains(string(place), "/") {
 		return nil, oci.Errorf(oci.CodeQueryInvalid, "what goes in and out is counted by namespace and by account, not by repository; name %s", place.Namespace())
 	}
-	key, missing := u.Access.Place(ctx, place)
+	key, missing := u.place(ctx, place)
 	if err := u.MaySeeUsage(ctx, c, place); err != nil {
 		return nil, err
 	}

@@ -57,7 +57,11 @@ func drawUsage(c *site.Call, u api.Usage, limit int) {
 		}
 		c.T.Say("")
 	}
-	c.T.Say("%s holds %s: %s of it nothing else holds. %s more wait for restore windows.", c.Place, term.Size(u.Seen), term.Size(u.Own), term.Size(u.Waiting))
+	if u.Place == "" {
+		c.T.Say("Its namespaces see %s: %s of it one of them alone holds, the rest they share. %s more wait for restore windows.", term.Size(u.Seen), term.Size(u.Own), term.Size(u.Waiting))
+	} else {
+		c.T.Say("%s holds %s: %s of it nothing else holds. %s more wait for restore windows.", c.Place, term.Size(u.Seen), term.Size(u.Own), term.Size(u.Waiting))
+	}
 	if u.Free > 0 {
 		c.T.Say("A sweep takes %s now.", term.Size(u.Free))
 	}

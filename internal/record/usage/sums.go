@@ -28,30 +28,40 @@ type Terms struct{ Served, Grace, Window, Floor int64 }
 
 const seenRepository = ".repository_id IN (SELECT repositories.id FROM repositories WHERE ?)"
 
-// Namespaces returns the sums of the namespaces that are seen, by what repositories hold.
+// waits is the condition that a holding h in a repository r only waits for a restore window:
+// it ended, or what names it was removed.
+const waits = `(h.ended_at <> 0 OR NOT EXISTS (SELECT 1 FROM edges AS e CROSS JOIN manifests AS m ON m.id = e.manifest_id AND m.state = 'live'
+		WHERE e.content_id = h.content_id AND e.repository_id = h.repository_id AND e.relation < 4)
+	AND EXISTS (SELECT 1 FROM edges AS e WHERE e.content_id = h.content_id AND e.repository_id = h.repository_id AND e.relation < 4))`
+
+// Namespaces returns the sums of the namespaces that are seen, by what their repositories
+// hold. It looks at every holding.
 func (r Records) Namespaces(seen clause.Expr, limit int) (all []Child, err error) {
-	return all, r.DB.Raw(`WITH mine AS MATERIALIZED (SELECT DISTINCT namespaces.id, namespaces.name, namespaces.labels, namespaces.blob_bytes, namespaces.held_bytes FROM namespaces
+	return all, r.DB.Raw(`WITH mine AS MATERIALIZED (SELECT DISTINCT namespaces.id, namespaces.name, namespaces.labels FROM namespaces
 			JOIN repositories ON repositories.namespace_id = namespaces.id WHERE namespaces.removed_at = 0 AND (?)),
-		own AS MATERIALIZED (SELECT nb.namespace_id AS id, sum(b.size) AS bytes FROM mine CROSS JOIN namespace_blobs AS nb ON nb.namespace_id = mine.id AND nb.holders > 0
-			CROSS JOIN blobs AS b ON b.content_id = nb.content_id
-			WHERE NOT EXISTS (SELECT 1 FROM namespace_blobs AS other WHERE other.content_id = nb.content_id AND other.namespace_id <> nb.namespace_id AND other.namespace_id IN (SELECT id FROM mine)) GROUP BY nb.namespace_id)
-		SELECT mine.id, mine.name, mine.labels, mine.blob_bytes AS seen, coalesce(own.bytes, 0) AS own, mine.held_bytes - mine.blob_bytes AS waiting,
+		c AS MATERIALIZED (SELECT r.namespace_id, h.content_id, max(r.removed_at = 0 AND NOT `+waits+`) AS live FROM mine CROSS JOIN repositories AS r ON r.namespace_id = mine.id AND r.gone_at = 0
+			CROSS JOIN holdings AS h ON h.repository_id = r.id GROUP BY r.namespace_id, h.content_id),
+		s AS MATERIALIZED (SELECT c.namespace_id AS id, sum(b.size * c.live) AS seen, sum(b.size * NOT c.live) AS waiting,
+			sum(b.size * (c.live AND NOT EXISTS (SELECT 1 FROM namespace_blobs AS o WHERE o.content_id = c.content_id AND o.namespace_id <> c.namespace_id AND o.namespace_id IN (SELECT id FROM mine)))) AS own
+			FROM c CROSS JOIN blobs AS b ON b.content_id = c.content_id GROUP BY c.namespace_id)
+		SELECT mine.*, coalesce(s.seen, 0) AS seen, coalesce(s.own, 0) AS own, coalesce(s.waiting, 0) AS waiting,
 			(SELECT count(*) FROM repositories AS r JOIN manifests AS m ON m.repository_id = r.id AND m.state = 'live' WHERE r.namespace_id = mine.id AND r.removed_at = 0) AS images,
 			(SELECT coalesce(sum(tag_count), 0) FROM repositories AS r WHERE r.namespace_id = mine.id AND r.removed_at = 0) AS tags
-		FROM mine LEFT JOIN own ON own.id = mine.id ORDER BY own DESC, mine.name LIMIT ?`, seen, limit).Scan(&all).Error
+		FROM mine LEFT JOIN s ON s.id = mine.id ORDER BY own DESC, mine.name LIMIT ?`, seen, limit).Scan(&all).Error
 }
 
 // Repositories returns the sums of the repositories of a namespace that are seen.
 func (r Records) Repositories(namespace int64, seen clause.Expr, limit int) (all []Child, err error) {
-	return all, r.DB.Raw(`SELECT repositories.id, repositories.name, repositories.labels, repositories.tag_count AS tags,
+	return all, r.DB.Raw(`WITH c AS MATERIALIZED (SELECT h.repository_id, h.content_id, NOT `+waits+` AS live FROM repositories AS r CROSS JOIN holdings AS h ON h.repository_id = r.id
+			WHERE r.namespace_id = ? AND r.removed_at = 0),
+		s AS MATERIALIZED (SELECT c.repository_id AS id, sum(b.size * c.live) AS seen, sum(b.size * NOT c.live) AS waiting,
+			sum(b.size * (c.live AND NOT EXISTS (SELECT 1 FROM holdings AS o WHERE o.content_id = c.content_id AND o.repository_id <> c.repository_id AND o`+seenRepository+`))) AS own
+			FROM c CROSS JOIN blobs AS b ON b.content_id = c.content_id GROUP BY c.repository_id)
+		SELECT repositories.id, repositories.name, repositories.labels, repositories.tag_count AS tags,
 			(SELECT count(*) FROM manifests AS m WHERE m.repository_id = repositories.id AND m.state = 'live') AS images,
 			coalesce(s.seen, 0) AS seen, coalesce(s.own, 0) AS own, coalesce(s.waiting, 0) AS waiting
-		FROM repositories LEFT JOIN (
-			SELECT h.repository_id, sum(b.size * (h.ended_at = 0)) AS seen, sum(b.size * (h.ended_at <> 0)) AS waiting,
-				sum(b.size * (h.ended_at = 0 AND NOT EXISTS (SELECT 1 FROM holdings AS other WHERE other.content_id = h.content_id AND other.repository_id <> h.repository_id AND other`+seenRepository+`))) AS own
-			FROM repositories AS mine CROSS JOIN holdings AS h ON h.repository_id = mine.id CROSS JOIN blobs AS b ON b.content_id = h.content_id
-			WHERE mine.namespace_id = ? AND mine.removed_at = 0 GROUP BY h.repository_id) AS s ON s.repository_id = repositories.id
-		WHERE repositories.namespace_id = ? AND repositories.removed_at = 0 AND (?) ORDER BY own DESC, repositories.name LIMIT ?`, seen, namespace, namespace, seen, limit).Scan(&all).Error
+		FROM repositories LEFT JOIN s ON s.id = repositories.id
+		WHERE repositories.namespace_id = ? AND repositories.removed_at = 0 AND (?) ORDER BY own DESC, repositories.name LIMIT ?`, namespace, seen, namespace, seen, limit).Scan(&all).Error
 }
 
 // Place returns the sums of a repository or, with 0, of a namespace, which is held by what
@@ -65,7 +75,7 @@ func (r Records) Place(namespace, repository int64, terms Terms, seen clause.Exp
 		over AS MATERIALIZED (SELECT x.id FROM removals AS x JOIN namespaces AS n ON n.id = x.namespace_id WHERE x.repository_id IN (SELECT id FROM mine) AND x.undone_at = 0
 			AND (x.over_at <> 0 OR x.removed_served + max(min(coalesce(nullif(n.restore_window, 0), @window), @window), @floor) <= @served)),
 		c AS MATERIALIZED (SELECT content_id, max(live) AS live, max(stays) AS stays FROM (
-			SELECT h.content_id, h.ended_at = 0 AND mine.there AS live,
+			SELECT h.content_id, mine.there AND NOT `+waits+` AS live,
 				h.ended_at = 0 AND h.touched_served > @before OR h.ended_at <> 0 AND h.removal_id NOT IN (SELECT id FROM over)
 				OR EXISTS (SELECT 1 FROM edges AS e JOIN manifests AS m ON m.id = e.manifest_id WHERE e.content_id = h.content_id AND e.repository_id = h.repository_id AND e.relation < 4
 					AND (m.state = 'live' OR m.removal_id NOT IN (SELECT id FROM over))) AS stays
