@@ -15,6 +15,7 @@ import (
 	"warthesis/internal/clock"
 	"warthesis/internal/oci"
 	"warthesis/internal/record"
+	"warthesis/internal/record/usage"
 	"warthesis/internal/registry"
 )
 
@@ -46,8 +47,9 @@ func Start(now time.Time) time.Time { return now.Add(-days * 24 * time.Hour) }
 
 // Seed fills an empty registry with the sample world. The registry must run by
 // the clock, which Seed moves from the start of the history to its end. The account
-// admin gets the password given; people have Password.
-func Seed(ctx context.Context, r *registry.Registry, keep *upkeep.Upkeep, clk *clock.Set, adminPassword string) error {
+// admin gets the password given; people have Password. sample is called on each second day,
+// and notes how much there is then.
+func Seed(ctx context.Context, r *registry.Registry, keep *upkeep.Upkeep, clk *clock.Set, sample func(context.Context) error, adminPassword string) error {
 	rights := keep.Access
 	h := &history{shared: &layers{map[string]layer{}}, secrets: map[string]string{}}
 	if err := h.settle(ctx, rights, adminPassword); err != nil {
@@ -62,12 +64,20 @@ func Seed(ctx context.Context, r *registry.Registry, keep *upkeep.Upkeep, clk *c
 	h.leftovers()
 	h.office()
 	h.names()
+	h.worth()
 	if h.err != nil {
 		return fmt.Errorf("make the sample images: %w", h.err)
 	}
 	sort.SliceStable(h.acts, func(i, j int) bool { return h.acts[i].at < h.acts[j].at })
 	began := clk.Now()
+	sampled := time.Duration(0)
 	for _, a := range h.acts {
+		for ; sampled < a.at; sampled += sampledEvery {
+			clk.MoveTo(began.Add(sampled))
+			if err := sample(ctx); err != nil {
+				return fmt.Errorf("note how much there is: %w", err)
+			}
+		}
 		clk.MoveTo(began.Add(a.at))
 		if err := h.happen(ctx, a, r, keep); err != nil {
 			return fmt.Errorf("make the sample world: %w", err)
@@ -81,8 +91,11 @@ func Seed(ctx context.Context, r *registry.Registry, keep *upkeep.Upkeep, clk *c
 		}
 	}
 	clk.MoveTo(began.Add(days * 24 * time.Hour))
-	return nil
+	return sample(ctx)
 }
+
+// sampledEvery is how often it is noted how much there is.
+const sampledEvery = 48 * time.Hour
 
 // happen lets somebody do something who has the right to it, by the token or the login
 // that the account has by then.
@@ -159,7 +172,9 @@ func (h *history) pull(at time.Duration, who string, name oci.Name, tag oci.Tag)
 	h.acts = append(h.acts, act{at: at, who: who, name: name, action: access.Pull, do: func(ctx context.Context, r *registry.Registry) error {
 		m, err := r.Manifest(ctx, name, string(tag))
 		if err == nil {
-			r.CountPull(0, name, m, tag)
+			account := registry.CallerIn(ctx).AccountID
+			r.CountPull(account, name, m, tag)
+			r.CountTraffic(account, name, usage.Traffic{BytesOut: m.ContentSize - m.Size})
 		}
 		return err
 	}})

@@ -196,6 +196,9 @@ func callerOf(ctx context.Context) Caller {
 	return c
 }
 
+// CallerIn returns who asks by a context.
+func CallerIn(ctx context.Context) Caller { return callerOf(ctx) }
+
 // actor returns the caller as the logs have them.
 func actor(ctx context.Context) record.Actor {
 	c := callerOf(ctx)

@@ -280,6 +280,10 @@ func (k Kind[F]) take(r *Rule[F], level Level, key string, v Value) (said string
 			return "", v.fault("%s: %s", key, err)
 		}
 		said := key + ": " + v.text
+		if strings.HasPrefix(v.text, "<") || strings.HasPrefix(v.text, ">") {
+			// As it has to be written.
+			said = fmt.Sprintf("%s: %q", key, v.text)
+		}
 		r.conditions = append(r.conditions, condition[F]{key, said, v.all, holds})
 		return said, nil
 	}

@@ -36,7 +36,9 @@ var seeded = sync.OnceValues(func() (string, error) {
 	if err != nil {
 		return "", err
 	}
-	err = demo.Seed(context.Background(), home.Registry, &upkeep.Upkeep{Access: home.Access, Records: home.Records, Clock: clk}, clk, kit.Password)
+	err = demo.Seed(context.Background(), home.Registry, &upkeep.Upkeep{Access: home.Access, Records: home.Records, Clock: clk, RuleWait: 24 * time.Hour}, clk, func(ctx context.Context) error {
+		return home.Sweeper.Sample(ctx, func() error { return nil })
+	}, kit.Password)
 	if err == nil {
 		err = demo.Rot(context.Background(), home.Registry, root)
 	}

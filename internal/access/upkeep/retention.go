@@ -1,9 +1,11 @@
 package upkeep
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"slices"
+	"strings"
 	"time"
 
 	"warthesis/internal/access"
@@ -122,6 +124,9 @@ func (u *Upkeep) PreviewRetention(ctx context.Context, c access.Caller, at At, w
 	}
 	byDay := func(a, b RetentionItem) int { return a.Day - b.Day }
 	slices.SortStableFunc(p.Items, byDay)
+	slices.SortFunc(p.Rules, func(a, b RetentionRule) int {
+		return cmp.Or(strings.Compare(a.Verdict.Of, b.Verdict.Of), a.Verdict.Number-b.Verdict.Number)
+	})
 	slices.SortStableFunc(p.Spared, byDay)
 	return p.RetentionPreview, err
 }

@@ -23,6 +23,8 @@ import (
 func demoCommand(version string) site.Command {
 	settings := config.Default()
 	settings.Data, settings.FreeBytes = "warthesis-demo", 1
+	// The images are small: so are the prices not.
+	settings.PriceGiBMonth, settings.PriceGiBOut = 2.50, 0.80
 	return site.Command{
 		Name: "demo", Group: term.GroupRun, Short: "Run a registry with sample data, to look around in",
 		Long: "Runs a registry on this machine with the images of a made-up night train company and three months of history.\n" +
@@ -63,7 +65,9 @@ func seed(ctx context.Context, t term.Terminal, settings config.Config) error {
 	if err != nil {
 		return err
 	}
-	err = demo.Seed(ctx, home.Registry, &upkeep.Upkeep{Access: home.Access, Records: home.Records, Clock: clk, RuleWait: 24 * time.Hour}, clk, demo.Password)
+	err = demo.Seed(ctx, home.Registry, &upkeep.Upkeep{Access: home.Access, Records: home.Records, Clock: clk, RuleWait: 24 * time.Hour}, clk, func(ctx context.Context) error {
+		return home.Sweeper.Sample(ctx, func() error { return nil })
+	}, demo.Password)
 	if err == nil {
 		err = demo.Rot(ctx, home.Registry, settings.Data)
 	}

@@ -197,7 +197,9 @@ func drawInUse(c *site.Call, shown api.InUseShown) {
 		for _, e := range shown.Entries {
 			state := ""
 			if e.LeftFor != nil {
-				state = fmt.Sprintf("left the list %d days ago", *e.LeftFor/86400)
+				if state = fmt.Sprintf("left the list %d days ago", *e.LeftFor/86400); *e.LeftFor < 86400 {
+					state = "left the list today"
+				}
 			}
 			w.Row(e.Reference, term.YesNo(e.Held), state)
 		}

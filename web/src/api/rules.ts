@@ -12,15 +12,19 @@ export interface At {
   list?: string
 }
 
-export const useRules = (at: At) =>
-  useQuery({ queryKey: ['rules', at], queryFn: () => take(client.GET('/api/v1/rules', { params: { query: at } })), placeholderData: keepPreviousData, retry: false })
+// Kind is which rules a list has.
+export type Kind = 'immutability' | 'retention'
 
-export const useRuleLists = (enabled: boolean) =>
-  useQuery({ queryKey: ['rule-lists'], queryFn: () => take(client.GET('/api/v1/rule-lists')), enabled })
+export const useRules = (at: At, kind: Kind = 'immutability') =>
+  useQuery({ queryKey: ['rules', kind, at], queryFn: () => take(client.GET('/api/v1/rules', { params: { query: { ...at, kind } } })), placeholderData: keepPreviousData, retry: false })
 
-export const useSetRules = (at: At) => useChange((body: Schemas['SetRules']) => nothing(client.PUT('/api/v1/rules', { params: { query: at }, body })))
+export const useRuleLists = (enabled: boolean, kind: Kind = 'immutability') =>
+  useQuery({ queryKey: ['rule-lists', kind], queryFn: () => take(client.GET('/api/v1/rule-lists', { params: { query: { kind } } })), enabled })
 
-export const useRemoveRules = (at: At) => useChange((reason: string) => nothing(client.DELETE('/api/v1/rules', { params: { query: { ...at, reason } } })))
+export const useSetRules = (at: At, kind: Kind = 'immutability') => useChange((body: Schemas['SetRules']) => nothing(client.PUT('/api/v1/rules', { params: { query: { ...at, kind } }, body })))
+
+export const useRemoveRules = (at: At, kind: Kind = 'immutability') =>
+  useChange((reason: string) => nothing(client.DELETE('/api/v1/rules', { params: { query: { ...at, kind, reason } } })))
 
 // useTryRules asks what a list would do; nothing is changed by it.
 export const useTryRules = (at: At) =>

@@ -70,7 +70,7 @@ export function RemovalList({ rows }: { rows: Removal[] }) {
                 {r.repository && r.kind !== 'repository' && <> of <Link component={Route} to={repositoryPlace(r.repository)} underline="always">{r.repository}</Link></>}
               </Typography>
               <Typography variant="body2" color="textSecondary" sx={{ overflowWrap: 'anywhere' }}>
-                by {r.by ?? 'nobody'}{r.reason && `: ${r.reason}`}
+                by {r.run ? 'a rule' : (r.by ?? 'nobody')}{r.reason && `: ${r.reason}`}
                 {['tag', 'manifest'].includes(r.kind) && !r.undone_at && (
                   <> · <Link component="button" underline="always" aria-expanded={open === r.id} onClick={() => setOpen(open === r.id ? undefined : r.id)}>{open === r.id ? 'less' : 'what went'}</Link></>
                 )}

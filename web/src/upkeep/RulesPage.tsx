@@ -1,17 +1,15 @@
-import { Box, Button, Link, MenuItem, Paper, TextField, Typography } from '@mui/material'
+import { Box, Button, Link, Paper, TextField, Typography } from '@mui/material'
 import { useEffect, useState } from 'react'
 import { Link as Route, useSearchParams } from 'react-router'
-import { useNamespaces } from '../api/namespaces'
 import { Refusal, type Schemas } from '../api/client'
-import { type At, type RuleList, useRemoveRules, useRuleLists, useRules, useSetRules, useTryRules } from '../api/rules'
+import { type At, type RuleList, useRemoveRules, useRules, useSetRules, useTryRules } from '../api/rules'
 import { useMe } from '../api/session'
 import { When } from '../parts/Amounts'
-import { Ask, DialogButton, Field, Said, Section } from '../parts/Forms'
+import { Ask, Field, Said, Section } from '../parts/Forms'
 import { Page } from '../parts/Page'
 import { Trouble, Waiting } from '../parts/States'
 import { mono } from '../theme'
-
-const titleOf = (at: At) => (at.list ? `Rules of the list ${at.list}` : at.place ? `Rules of ${at.place}` : 'Rules of the registry')
+import { Places, RuleTabs, titleOf } from './Places'
 
 const example = '# The first rule that speaks of a tag decides.\n- free: ["*:latest", "*:stable"]\n- seal: "*:<version>"\n  because: what runs must stay what it was\n'
 
@@ -25,44 +23,13 @@ export function RulesPage() {
   // A list whose name is free is made by setting it.
   const fresh = at.list !== undefined && me.data?.admin && rules.error instanceof Refusal && rules.error.status === 404
   return (
-    <Page title={titleOf(at)} beside={<Typography color="textSecondary">which tags neither move nor go</Typography>} do={<Places at={at} onGo={(to) => ask(to as Record<string, string>)} />}>
+    <Page title={titleOf(at)} beside={<Typography color="textSecondary">which tags neither move nor go</Typography>} do={<Places kind="immutability" at={at} onGo={(to) => ask(to as Record<string, string>)} />}>
+      <RuleTabs />
       {rules.isPending && <Waiting />}
       {fresh && <RulesOf key={JSON.stringify(at)} at={at} list={{ kind: 'immutability', list: at.list!, words: '', rules: [], used_by: [] }} />}
       {rules.error && !fresh && <Trouble asked="Reading the rules" error={rules.error} again={() => void rules.refetch()} />}
       {rules.data && !rules.isPlaceholderData && <RulesOf key={JSON.stringify(at)} at={at} list={rules.data} />}
     </Page>
-  )
-}
-
-// Places leads to the lists that there are.
-function Places({ at, onGo }: { at: At; onGo: (at: At) => void }) {
-  const me = useMe()
-  const namespaces = useNamespaces('')
-  const [name, setName] = useState('')
-  const wide = me.data?.admin || (me.data?.roles.some((r) => r.place === '') ?? false) || (me.data?.roles.some((r) => r.role === 'owner') ?? false)
-  const lists = useRuleLists(wide)
-  const here = at.list ? `list:${at.list}` : at.place ? `place:${at.place}` : 'registry'
-  const options = [
-    ...(wide ? [{ key: 'registry', name: 'the registry', at: {} as At }] : []),
-    ...(namespaces.data?.namespaces.filter((n) => n.role !== undefined && n.role !== 'reader') ?? []).map((n) => ({ key: `place:${n.name}`, name: `namespace ${n.name}`, at: { place: n.name } as At })),
-    ...(lists.data?.lists ?? []).map((l) => ({ key: `list:${l.list}`, name: `list ${l.list}`, at: { list: l.list! } as At })),
-  ]
-  if (!options.some((o) => o.key === here)) options.push({ key: here, name: at.list ? `list ${at.list}` : at.place ? `${at.place.includes('/') ? 'repository' : 'namespace'} ${at.place}` : 'the registry', at })
-  return (
-    <>
-    {me.data?.admin && (
-      <DialogButton name="A list with a name" title="Make a list with a name" action="Write it" busy={false} error={null} ready={/^[a-z0-9]([a-z0-9-]{0,62}[a-z0-9])?$/.test(name)} onDo={(close) => {
-        close()
-        onGo({ list: name })
-      }}>
-        <Field label="Name" value={name} onChange={setName} hint="small letters, digits and dashes" autoFocus />
-        <Typography>Other lists use its rules with “use: {name || 'NAME'}”; what is changed here acts wherever it is used.</Typography>
-      </DialogButton>
-    )}
-    <TextField select size="small" label="Rules of" value={here} onChange={(e) => onGo(options.find((o) => o.key === e.target.value)!.at)} sx={{ minWidth: 220 }}>
-      {options.map((o) => <MenuItem key={o.key} value={o.key}>{o.name}</MenuItem>)}
-    </TextField>
-    </>
   )
 }
 

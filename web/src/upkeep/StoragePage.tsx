@@ -1,6 +1,6 @@
 import { Box, Button, Link, Paper, Typography } from '@mui/material'
 import { useState } from 'react'
-import { Link as Route } from 'react-router'
+import { Link as Route, useSearchParams } from 'react-router'
 import { imagePlace } from '../api/addresses'
 import { useRows } from '../api/asking'
 import { isOpen, useRun, useRuns, useSweep } from '../api/runs'
@@ -16,26 +16,37 @@ import { Trouble, Waiting } from '../parts/States'
 import { RemovalList } from './RemovedPage'
 import { Items } from './Items'
 import { Sums } from './Sums'
+import { UsageOf } from './UsageOf'
 
-// StoragePage answers what can come back and until when, what the next sweep would take and
-// why, and what is hurt.
+// StoragePage answers what holds the space, what that costs and what can be freed; of the
+// registry also what can come back and until when, what the next sweep would take and why,
+// and what is hurt.
 export function StoragePage() {
-  const health = useHealth()
+  const [asked] = useSearchParams()
+  const [place, image] = [asked.get('place') ?? '', asked.get('image') ?? '']
+  const me = useMe()
+  const wide = me.data?.admin || (me.data?.roles.some((r) => r.place === '') ?? false)
   return (
-    <Page title="Storage" beside={<Typography color="textSecondary">what can come back, what goes next and why, what is hurt</Typography>}>
-      {health.error && <Trouble asked="Looking at the storage" error={health.error} again={() => void health.refetch()} />}
-      {health.data && (
-        <Paper sx={{ px: 2, py: 1.25, mb: 2, display: 'flex', gap: 5, flexWrap: 'wrap' }}>
-          <Amount name="Content"><Size bytes={health.data.bytes} /> in {health.data.files.toLocaleString('en')} files</Amount>
-          <Amount name="Records"><Size bytes={health.data.records} /></Amount>
-          <Amount name="Unrecorded files">{health.data.strays === 0 ? 'none' : <>{health.data.strays.toLocaleString('en')}, <Size bytes={health.data.stray_bytes} /></>}</Amount>
-          <Amount name="Free on the disk"><Size bytes={health.data.disk_free} /> of <Size bytes={health.data.disk_size} /></Amount>
-        </Paper>
-      )}
-      <NextSweep />
-      <HurtContent />
-      <Waits />
+    <Page title={place ? `Storage of ${place}` : 'Storage'} beside={<Typography color="textSecondary">who holds what, what it costs, what can be freed</Typography>}>
+      <UsageOf place={place} image={image} />
+      {place === '' && wide && <Health />}
+      {place === '' && wide && <NextSweep />}
+      {place === '' && wide && <HurtContent />}
+      {place === '' && <Waits />}
     </Page>
+  )
+}
+
+function Health() {
+  const health = useHealth()
+  if (health.error) return <Trouble asked="Looking at the storage" error={health.error} again={() => void health.refetch()} />
+  if (!health.data) return null
+  return (
+    <Paper sx={{ px: 2, py: 1.25, mb: 2, display: 'flex', gap: 5, flexWrap: 'wrap' }}>
+      <Amount name="Content"><Size bytes={health.data.bytes} /> in {health.data.files.toLocaleString('en')} files</Amount>
+      <Amount name="Unrecorded files">{health.data.strays === 0 ? 'none' : <>{health.data.strays.toLocaleString('en')}, <Size bytes={health.data.stray_bytes} /></>}</Amount>
+      <Amount name="Free on the disk"><Size bytes={health.data.disk_free} /> of <Size bytes={health.data.disk_size} /></Amount>
+    </Paper>
   )
 }
 

@@ -2,14 +2,16 @@ import { lazy } from 'react'
 import type { Area } from '../app/area'
 
 const RulesPage = lazy(() => import('./RulesPage').then((m) => ({ default: m.RulesPage })))
+const RetentionPage = lazy(() => import('./RetentionPage').then((m) => ({ default: m.RetentionPage })))
+const InUsePage = lazy(() => import('./InUsePage').then((m) => ({ default: m.InUsePage })))
 const StoragePage = lazy(() => import('./StoragePage').then((m) => ({ default: m.StoragePage })))
 const RemovedPage = lazy(() => import('./RemovedPage').then((m) => ({ default: m.RemovedPage })))
 
 export const rules: Area = {
-  pages: [{ path: '/rules', element: <RulesPage /> }],
+  pages: [{ path: '/rules', element: <RulesPage /> }, { path: '/retention', element: <RetentionPage /> }, { path: '/in-use', element: <InUsePage /> }],
   rail: {
     order: 4, to: '/rules', name: 'Rules',
-    here: (at) => at === '/rules',
+    here: (at) => at === '/rules' || at === '/retention' || at === '/in-use',
     shown: (me) => me.account !== undefined && (me.admin || me.roles.some((r) => r.role === 'owner')),
   },
 }
@@ -28,6 +30,6 @@ export const storage: Area = {
   rail: {
     order: 6, to: '/storage', name: 'Storage',
     here: (at) => at === '/storage',
-    shown: (me) => me.account !== undefined && (me.admin || me.roles.some((r) => r.place === '')),
+    shown: (me) => me.account !== undefined && (me.admin || me.roles.some((r) => r.place === '' || r.role !== 'reader')),
   },
 }
