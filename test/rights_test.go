@@ -41,6 +41,8 @@ const (
 	// rights to the registry.
 	toSeeAccounts
 	toReadAudit
+	// to push there, or a role on the registry.
+	toSeeUsage
 	toBeAdmin
 	// a credential that covers all that its account may.
 	aWholeLogin
@@ -182,6 +184,36 @@ var rightsRoutes = []rightsRoute{
 		kit.AsAdmin(w.t, w.s, http.MethodPut, "/api/v1/rules?place="+repository, `{"words":"- free: x","reason":"x"}`)
 		return "/api/v1/rules?reason=x&place=" + repository
 	}, done: 204, unknown: 403},
+	{says: "see which retention rule decides of a tag", door: managementDoor, need: toPull, method: "GET", path: path("/api/v1/retention/explain?repository={repository}&target=kept"), done: 200},
+	{says: "see what the retention rules of a namespace do", door: managementDoor, need: toPush, method: "GET", path: path("/api/v1/retention?place={namespace}"), done: 200, unknown: 403},
+	{says: "see what the retention rules of the registry do", door: managementDoor, need: toReadAudit, method: "GET", path: path("/api/v1/retention"), done: 200},
+	{says: "see what retention rules would do", door: managementDoor, need: toManage, method: "POST", path: path("/api/v1/retention/preview?place={namespace}"), body: text(`{"words":"- drop: x"}`), done: 200, unknown: 403},
+	{says: "set the retention rules of a repository", door: managementDoor, need: toManage, method: "PUT", path: path("/api/v1/rules?kind=retention&place={repository}"),
+		body: text(`{"words":"- drop: \"*:never\"","reason":"x"}`), done: 204, unknown: 403},
+	{says: "let rules that wait act at once", door: managementDoor, need: toManage, method: "POST", path: func(w *rightsWorld, repository string) string {
+		w.number++
+		kit.AsAdmin(w.t, w.s, http.MethodPut, "/api/v1/rules?kind=retention&place="+repository, fmt.Sprintf(`{"words":"- drop: \"*:never%d\"","reason":"x"}`, w.number))
+		return "/api/v1/rules/act?kind=retention&place=" + repository
+	}, body: text(`{"reason":"x"}`), done: 204, unknown: 403},
+	{says: "let retention rules act in a place", door: managementDoor, need: toManage, method: "POST", path: path("/api/v1/retention/run"), body: path(`{"place":"{repository}"}`), done: 200, unknown: 403},
+	{says: "let all retention rules act", door: managementDoor, need: toBeAdmin, method: "POST", path: path("/api/v1/retention/run"), body: text(`{}`), done: 200},
+	{says: "make a list of what is in use", door: managementDoor, need: toBeAdmin, method: "PUT", path: path("/api/v1/in-use/some"), body: text(`{}`), done: 204},
+	{says: "say what is in use, of a list that another keeps", door: managementDoor, need: toBeAdmin, method: "POST", path: path("/api/v1/in-use/some/refresh"), body: text(`{"references":["a/b:1"],"shrink":true}`), done: 200},
+	{says: "see which lists of what is in use there are", door: managementDoor, need: toSeeAccounts, method: "GET", path: path("/api/v1/in-use"), done: 200},
+	{says: "see what is in use", door: managementDoor, need: toSeeAccounts, method: "GET", path: path("/api/v1/in-use/some"), done: 200},
+	{says: "remove a list of what is in use", door: managementDoor, need: toBeAdmin, method: "DELETE", path: path("/api/v1/in-use/none?reason=x"), done: 404},
+	{says: "see how much a repository holds", door: managementDoor, need: toSeeUsage, method: "GET", path: path("/api/v1/usage?place={repository}"), done: 200, unknown: 403},
+	{says: "see how much they may push to holds", door: managementDoor, need: aLogin, method: "GET", path: path("/api/v1/usage"), done: 200},
+	{says: "see how a namespace grew", door: managementDoor, need: toSeeUsage, method: "GET", path: path("/api/v1/usage/growth?place={namespace}"), done: 200, unknown: 403},
+	{says: "see what went in and out of a namespace", door: managementDoor, need: toSeeUsage, method: "GET", path: path("/api/v1/usage/traffic?place={namespace}"), done: 200, unknown: 403},
+	{says: "see what went in and out of the registry", door: managementDoor, need: toReadAudit, method: "GET", path: path("/api/v1/usage/traffic"), done: 200},
+	{says: "see what labels hold", door: managementDoor, need: aLogin, method: "GET", path: path("/api/v1/usage/labels?label=team"), done: 200},
+	{says: "see the quotas", door: managementDoor, need: toReadAudit, method: "GET", path: path("/api/v1/quotas"), done: 200},
+	{says: "set a quota", door: managementDoor, need: toBeAdmin, method: "PUT", path: path("/api/v1/quota"), body: path(`{"place":"{namespace}","quota":0,"reason":"x"}`), done: 204},
+	{says: "end a restore window early", prepared: true, door: managementDoor, need: toManage, method: "POST", path: path("/api/v1/removals/end"),
+		body: func(w *rightsWorld, repository string) string {
+			return fmt.Sprintf(`{"removals":[%d],"reason":"x"}`, w.remove(repository))
+		}, done: 204},
 	{says: "change a namespace", door: managementDoor, need: toManage, method: "PATCH", path: path("/api/v1/namespaces/{namespace}"),
 		body: text(`{"description":"x"}`), done: 204, unknown: 403},
 	{says: "give a role", door: managementDoor, need: toManage, method: "PUT", path: path("/api/v1/roles"),
@@ -299,6 +331,8 @@ func (c rightsCaller) has(n need, open bool) bool {
 		return (c.registry != "" || c.role == "owner") && c.scope == "" || c.scope == "manage"
 	case toReadAudit:
 		return c.registry != ""
+	case toSeeUsage:
+		return c.registry != "" || c.has(toPush, open)
 	case toBeAdmin:
 		return c.registry == "admin"
 	case aWholeLogin:
@@ -321,7 +355,7 @@ func (c rightsCaller) status(r rightsRoute, open bool) int {
 	switch r.need {
 	case toBeMember:
 		return http.StatusNotFound
-	case toCheck, toPull, toPush, toDelete, toPushAndDelete, toManage:
+	case toCheck, toPull, toPush, toDelete, toPushAndDelete, toManage, toSeeUsage:
 		if !known && r.unknown != 0 {
 			return r.unknown
 		}

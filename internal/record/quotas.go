@@ -1,12 +1,19 @@
 package record
 
 import (
+	"warthesis/internal/record/pulls"
 	"warthesis/internal/record/quota"
 	"warthesis/internal/record/usage"
 )
 
 // Quota bounds what is held.
 func (v View) Quota() quota.Records { return quota.Records{DB: v.db} }
+
+// Pull is how often a manifest was pulled.
+type Pull = pulls.Pull
+
+// CountPulls adds pulls to their manifests, tags and repositories.
+func (tx *Tx) CountPulls(all []Pull) error { return pulls.Count(tx.db, all) }
 
 // Usage tells who holds what.
 func (v View) Usage() usage.Records { return usage.Records{DB: v.db} }

@@ -133,25 +133,17 @@ func (u *Upkeep) EndWindows(ctx context.Context, c access.Caller, ids []int64, r
 // removalToEnd returns a removal whose window the caller may end; one that they may not know
 // of looks like one that is not there.
 func (u *Upkeep) removalToEnd(ctx context.Context, c access.Caller, id int64) (removals.Row, error) {
-	none := oci.Errorf(oci.CodeNameUnknown, "there is no removal %d that you may undo", id)
 	row, err := u.Records.View(ctx).Removals().Get(id)
-	if errors.Is(err, removals.ErrNone) || err == nil && !u.CanUndo(ctx, c, row) {
-		return row, none
+	if errors.Is(err, removals.ErrNone) {
+		return row, oci.Errorf(oci.CodeNameUnknown, "there is no removal %d that %s may know of", id, c.Who())
 	}
-	if err != nil {
-		return row, err
+	if err == nil {
+		err = u.mayDo(ctx, c, row, access.Manage)
 	}
-	place := row.Repository
-	if place == "" || row.Kind == string(record.RemovalOfRepository) || row.Kind == string(record.RemovalOfNamespace) {
-		place = oci.Name(row.Namespace)
+	if err == nil && row.UndoneAt != 0 {
+		err = oci.Errorf(oci.CodeInUse, "the removal %d was undone; nothing was ended", id)
 	}
-	if err := u.Access.MayManage(ctx, c, place); err != nil && !c.Account.Admin {
-		return row, err
-	}
-	if row.UndoneAt != 0 {
-		return row, oci.Errorf(oci.CodeInUse, "the removal %d was undone; nothing was ended", id)
-	}
-	return row, nil
+	return row, err
 }
 
 // MaySeeUsage refuses whoever may not see how much a place holds: those who may push there

@@ -32,7 +32,13 @@ func (u *Upkeep) SeesRemovals(c access.Caller) record.SeesRemovals {
 // MayUndo refuses whoever may not undo a removal: of a namespace it takes an admin, of a
 // repository an owner of the namespace, of all else a curator.
 func (u *Upkeep) MayUndo(ctx context.Context, c access.Caller, row removals.Row) error {
-	may, reason, err := u.mayUndo(ctx, c, row)
+	return u.mayDo(ctx, c, row, access.Delete)
+}
+
+// mayDo refuses whoever may not do something to a removal, which takes a right in its
+// repository.
+func (u *Upkeep) mayDo(ctx context.Context, c access.Caller, row removals.Row, action access.Action) error {
+	may, reason, err := u.judge(ctx, c, row, action)
 	switch {
 	case err != nil || may:
 		return err
@@ -44,23 +50,23 @@ func (u *Upkeep) MayUndo(ctx context.Context, c access.Caller, row removals.Row)
 
 // CanUndo is MayUndo for lists: nothing is refused, and nothing logged.
 func (u *Upkeep) CanUndo(ctx context.Context, c access.Caller, row removals.Row) bool {
-	may, _, err := u.mayUndo(ctx, c, row)
+	may, _, err := u.judge(ctx, c, row, access.Delete)
 	return err == nil && may
 }
 
-// mayUndo says whether the caller may undo a removal or, where it may know of it, which
-// right is missing.
-func (u *Upkeep) mayUndo(ctx context.Context, c access.Caller, row removals.Row) (may bool, reason string, err error) {
-	name, action := row.Repository, access.Delete
+// judge says whether the caller may do something to a removal, which takes a right in its
+// repository, or, where it may know of it, which right is missing.
+func (u *Upkeep) judge(ctx context.Context, c access.Caller, row removals.Row, action access.Action) (may bool, reason string, err error) {
+	name, ofContent := row.Repository, true
 	switch kind := record.RemovalKind(row.Kind); {
 	case kind == record.RemovalOfNamespace, row.NamespaceGone, row.RepositoryGone && kind != record.RemovalOfRepository:
 		return c.Account.Admin && c.Whole(), "", nil
 	case kind == record.RemovalOfRepository:
 		// By the namespace: another repository may have the name by now, and roles of its own.
-		name, action = oci.Name(row.Namespace+"/"), access.Manage
+		name, action, ofContent = oci.Name(row.Namespace+"/"), access.Manage, false
 	}
 	v, err := u.Access.Verdict(ctx, c, name, action)
-	if v.Known && action == access.Delete {
+	if v.Known && ofContent {
 		reason = v.Reason
 	}
 	return v.Allowed, reason, err

@@ -7,7 +7,6 @@
 package worth
 
 import (
-	"encoding/json"
 	"slices"
 	"time"
 
@@ -311,72 +310,6 @@ func (r *Repository) things(t Terms) (facts []*rule.RetentionFacts, findings []F
 	return facts, findings
 }
 
-func (r *Repository) facts(tag, image int, t Terms) *rule.RetentionFacts {
-	m := &r.Images[image]
-	since := func(moments ...int64) time.Duration { return time.Duration(t.Served - slices.Max(moments)) }
-	f := &rule.RetentionFacts{
-		Name: rule.Name{Repository: r.Name}, Age: since(m.PushedServed), Arrival: m.ID,
-		Pulled: since(m.lastPull, m.PushedServed), Pushed: since(m.PushedServed, m.AgainServed), Untagged: since(m.UntaggedServed, m.PushedServed),
-		Size: m.ContentSize, Types: m.types(), Labels: r.labels(image, t),
-	}
-	if tag >= 0 {
-		has := &r.Tags[tag]
-		f.Tag, f.Order, f.Pushed, f.Untagged = has.Name, has.OrderKey, since(has.MovedServed, has.PushedServed), 0
-	}
-	return f
-}
-
-// pulled finds when an image or something that it names was last pulled.
-func (r *Repository) pulled(image int) int64 {
-	m := &r.Images[image]
-	if m.asked {
-		return m.lastPull
-	}
-	m.asked, m.lastPull = true, m.PulledServed
-	for _, child := range m.children {
-		m.lastPull = max(m.lastPull, r.pulled(child))
-	}
-	return m.lastPull
-}
-
-// types are the words for what an image is.
-func (m *Image) types() []string {
-	all := []string{m.MediaType}
-	if m.ArtifactType != "" {
-		all = append(all, m.ArtifactType)
-	}
-	if oci.IsImageConfig(m.ArtifactType) || oci.IsIndex(m.MediaType) && m.Platforms != "" {
-		all = append(all, "image")
-	}
-	if oci.IsIndex(m.MediaType) {
-		all = append(all, "index")
-	}
-	return all
-}
-
-// labels are those of an image and of its children, and of the repository, where a rule
-// asks for any.
-func (r *Repository) labels(image int, t Terms) (all []string) {
-	if !slices.ContainsFunc(t.Retention, func(l rule.List[*rule.RetentionFacts]) bool { return l.Asks("label") }) {
-		return nil
-	}
-	for name, value := range r.Labels {
-		all = append(all, name+"="+value)
-	}
-	for _, i := range append([]int{image}, r.Images[image].children...) {
-		for _, raw := range []string{r.Images[i].Annotations, r.Images[i].Labels} {
-			var some map[string]string
-			// What is not there has none.
-			if raw != "" && json.Unmarshal([]byte(raw), &some) == nil {
-				for name, value := range some {
-					all = append(all, name+"="+value)
-				}
-			}
-		}
-	}
-	return all
-}
-
 // Go lets go of what goes, as of a moment: what an image that went named begins its own
 // time then.
 func (r *Repository) Go(findings []Finding, served int64) {
@@ -397,81 +330,4 @@ func (r *Repository) Go(findings []Finding, served int64) {
 			r.Images[i].UntaggedServed = served
 		}
 	}
-}
-
-// LastPull is when an image or something that it names was last pulled.
-func (m *Image) LastPull() int64 { return m.lastPull }
-
-// ImageOf is the image that a tag points to, by its place.
-func (r *Repository) ImageOf(tag int) *Image { return &r.Images[r.Tags[tag].image] }
-
-// Find returns the places of a tag by its name, or of an image by its digest, -1 for none. An
-// image that has tags is found by the first of them.
-func (r *Repository) Find(target string) (tag, image int) {
-	if tag = slices.IndexFunc(r.Tags, func(t Tag) bool { return string(t.Name) == target }); tag >= 0 {
-		return tag, r.Tags[tag].image
-	}
-	image = slices.IndexFunc(r.Images, func(m Image) bool { return string(m.Digest) == target })
-	if image >= 0 && len(r.Images[image].tags) > 0 {
-		return r.Images[image].tags[0], image
-	}
-	return -1, image
-}
-
-// Imagine adds a tag, on an image of its own, that comes just now, and returns its place.
-func (r *Repository) Imagine(name oci.Tag, served int64) (tag int) {
-	r.Images = append(r.Images, Image{
-		MediaType: oci.MediaTypeImage, ArtifactType: oci.MediaTypeConfig, PushedServed: served, TouchedServed: served, subject: -1, tags: []int{len(r.Tags)},
-	})
-	r.Tags = append(r.Tags, Tag{Name: name, OrderKey: rule.OrderKey(string(name)), MovedServed: served, FirstServed: served, image: len(r.Images) - 1})
-	return len(r.Tags) - 1
-}
-
-// KeptBy returns an index or a subject that keeps an image, "" for none.
-func (r *Repository) KeptBy(image int) oci.Digest {
-	m := &r.Images[image]
-	for _, parent := range m.parents {
-		if !r.Images[parent].gone {
-			return r.Images[parent].Digest
-		}
-	}
-	if m.subject >= 0 {
-		return r.Images[m.subject].Digest
-	}
-	return ""
-}
-
-// Roots are the images that stand for themselves: those with a tag, and those that no index
-// and no subject keeps.
-func (r *Repository) Roots() (roots []int) {
-	for i := range r.Images {
-		if m := &r.Images[i]; len(m.tags) > 0 || !r.kept(m) {
-			roots = append(roots, i)
-		}
-	}
-	return roots
-}
-
-// Closure is an image with all that hangs on it: children, and what refers to any of them.
-func (r *Repository) Closure(image int) []int {
-	all := []int{image}
-	seen := map[int]bool{image: true}
-	for at := 0; at < len(all); at++ {
-		m := &r.Images[all[at]]
-		for _, next := range slices.Concat(m.children, m.referrers) {
-			if !seen[next] {
-				seen[next] = true
-				all = append(all, next)
-			}
-		}
-	}
-	return all
-}
-
-// NamesOf are the tags of an image, in order.
-func (r *Repository) NamesOf(image int) (names []oci.Tag) {
-	for _, i := range r.Images[image].tags {
-		names = append(names, r.Tags[i].Name)
-	}
-	return names
 }
