@@ -190,7 +190,7 @@ var rightsRoutes = []rightsRoute{
 	{says: "see what retention rules would do", door: managementDoor, need: toManage, method: "POST", path: path("/api/v1/retention/preview?place={namespace}"), body: text(`{"words":"- drop: x"}`), done: 200, unknown: 403},
 	{says: "set the retention rules of a repository", door: managementDoor, need: toManage, method: "PUT", path: path("/api/v1/rules?kind=retention&place={repository}"),
 		body: text(`{"words":"- drop: \"*:never\"","reason":"x"}`), done: 204, unknown: 403},
-	{says: "let rules that wait act at once", door: managementDoor, need: toManage, method: "POST", path: func(w *rightsWorld, repository string) string {
+	{says: "let rules that wait act at once", prepared: true, door: managementDoor, need: toManage, method: "POST", path: func(w *rightsWorld, repository string) string {
 		w.number++
 		kit.AsAdmin(w.t, w.s, http.MethodPut, "/api/v1/rules?kind=retention&place="+repository, fmt.Sprintf(`{"words":"- drop: \"*:never%d\"","reason":"x"}`, w.number))
 		return "/api/v1/rules/act?kind=retention&place=" + repository
