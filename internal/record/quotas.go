@@ -1,6 +1,8 @@
 package record
 
 import (
+	"errors"
+
 	"warthesis/internal/record/pulls"
 	"warthesis/internal/record/quota"
 	"warthesis/internal/record/usage"
@@ -26,19 +28,13 @@ func (tx *Tx) mayHold(in Repository, b Blob, by Actor) error {
 		return err
 	}
 	warnings, err := tx.Quota().MayHold(in.NamespaceID, by.Account, b.ContentID, b.Size)
-	if err != nil {
-		return err
-	}
-	return tx.warn(in, warnings)
+	return errors.Join(err, tx.warn(in, warnings))
 }
 
 // mayTag fails with *quota.Exceeded where a repository may not have one more tag.
 func (tx *Tx) mayTag(in Repository) error {
 	warnings, err := tx.Quota().MayTag(in.ID)
-	if err != nil {
-		return err
-	}
-	return tx.warn(in, warnings)
+	return errors.Join(err, tx.warn(in, warnings))
 }
 
 // warn logs that quotas are nearly full.

@@ -81,10 +81,12 @@ func (tx *Tx) DropPlace(namespace, repository int64) error {
 	var grants []Grant
 	err := tx.db.Where("namespace_id = ? AND repository_id = ?", namespace, repository).Find(&grants).Error
 	err = errors.Join(err, tx.dropGrants(grants))
-	list := tx.RuleLists().Remove(rulelists.Key{Kind: rule.Immutability.Name, NamespaceID: namespace, RepositoryID: repository})
-	if list != nil && !errors.Is(list, rulelists.ErrNone) {
-		err = errors.Join(err, list)
+	for _, kind := range []string{rule.Immutability.Name, rule.Retention.Name} {
+		if list := tx.RuleLists().Remove(rulelists.Key{Kind: kind, NamespaceID: namespace, RepositoryID: repository}); !errors.Is(list, rulelists.ErrNone) {
+			err = errors.Join(err, list)
+		}
 	}
+	err = errors.Join(err, tx.db.Exec("DELETE FROM retention_waits WHERE repository_id = ?", repository).Error)
 	const removal = "UPDATE removals SET over_at = ? WHERE over_at = 0 AND id IN (SELECT removal_id FROM namespaces WHERE id = ? UNION SELECT removal_id FROM repositories WHERE id = ?)"
 	err = errors.Join(err, tx.db.Exec(removal, tx.Now(), namespace, repository).Error)
 	const gone = " SET gone_at = ?, description = '', labels = '{}' WHERE id = ?"

@@ -27,6 +27,7 @@ type Survey[F Named] struct {
 	lists  []List[F]
 	// chosen tells, of rules that mean the newest few, which things those are.
 	chosen map[at][]bool
+	stop   func() bool
 }
 
 // at is where a rule stands.
@@ -35,19 +36,28 @@ type at struct{ list, rule int }
 // NewSurvey asks the lists that stand around a repository of all that is in it. Things that
 // Ranking.Group counts as one are told apart by their names.
 func NewSurvey[F Named](things []F, lists ...List[F]) *Survey[F] {
-	s := &Survey[F]{things: things, names: make([]asked, len(things)), lists: inOrder(lists), chosen: map[at][]bool{}}
+	return NewSurveyUntil(nil, things, lists...)
+}
+
+// NewSurveyUntil is NewSurvey that asks now and then whether to stop, which it does soon: what
+// it says then is of no use.
+func NewSurveyUntil[F Named](stop func() bool, things []F, lists ...List[F]) *Survey[F] {
+	s := &Survey[F]{things: things, names: make([]asked, len(things)), lists: inOrder(lists), chosen: map[at][]bool{}, stop: stop}
 	for i, thing := range things {
 		s.names[i].Name = thing.RuleName()
 	}
 	for l, list := range s.lists {
 		for r, rule := range list.Rules {
-			if rule.newest > 0 {
+			if rule.newest > 0 && !s.Stopped() {
 				s.chosen[at{l, r}] = s.newest(rule)
 			}
 		}
 	}
 	return s
 }
+
+// Stopped reports whether it was told to stop.
+func (s *Survey[F]) Stopped() bool { return s.stop != nil && s.stop() }
 
 // meant returns the things that a rule means, but for how many it means.
 func (s *Survey[F]) meant(r Rule[F]) (all []int) {

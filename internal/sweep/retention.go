@@ -161,7 +161,7 @@ func (r *retaining) judge(ctx context.Context, p keeping.Place) (done bool, err 
 			return err
 		}
 		j.InUse = r.version
-		terms := worth.Terms{Served: r.began, Grace: r.registry.Terms().Grace, Wait: int64(r.settings.Wait), InUse: r.inUse}
+		terms := worth.Terms{Served: r.began, Grace: r.registry.Terms().Grace, Wait: int64(r.settings.Wait), InUse: r.inUse, Stop: func() bool { return ctx.Err() != nil }}
 		if j.Around, err = view.Judging(j.Place, terms, nil); err != nil || !drops(j.Around.Lists) {
 			return err
 		}
@@ -175,6 +175,9 @@ func (r *retaining) judge(ctx context.Context, p keeping.Place) (done bool, err 
 	}
 	if err != nil || j.All == nil {
 		return err == nil, err
+	}
+	if judged.Stopped {
+		return false, ctx.Err()
 	}
 	r.stale(j)
 	if err := r.wait(ctx, j, judged); err != nil {

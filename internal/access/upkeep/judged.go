@@ -51,6 +51,8 @@ func (u *Upkeep) Judge(ctx context.Context, c access.Caller, name oci.Name, targ
 		return j, err
 	}
 	defer end()
+	ctx, cancel := context.WithTimeout(ctx, retentionPatience)
+	defer cancel()
 	var all *worth.Repository
 	var around record.Around
 	err = u.Records.Snapshot(ctx, func(view record.View) error {
@@ -62,7 +64,7 @@ func (u *Upkeep) Judge(ctx context.Context, c access.Caller, name oci.Name, targ
 		if err != nil {
 			return err
 		}
-		terms := worth.Terms{Served: p.served, Grace: int64(u.Grace), Wait: int64(u.RuleWait), InUse: inUse}
+		terms := worth.Terms{Served: p.served, Grace: int64(u.Grace), Wait: int64(u.RuleWait), InUse: inUse, Stop: func() bool { return ctx.Err() != nil }}
 		if around, err = view.Judging(place, terms, p.with); err != nil {
 			return err
 		}
@@ -87,6 +89,9 @@ func (u *Upkeep) judged(ctx context.Context, c access.Caller, name oci.Name, tar
 		tag = all.Imagine(oci.Tag(target), terms.Served)
 	}
 	now := all.Judge(terms)
+	if now.Stopped {
+		return j, ctx.Err()
+	}
 	at := slices.IndexFunc(now.Findings, func(f worth.Finding) bool {
 		return tag >= 0 && f.Tag == tag || tag < 0 && f.Tag < 0 && f.Image == image
 	})

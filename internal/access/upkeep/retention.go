@@ -105,7 +105,7 @@ func (u *Upkeep) PreviewRetention(ctx context.Context, c access.Caller, at At, w
 		return p.RetentionPreview, err
 	}
 	defer end()
-	ctx, cancel := context.WithTimeout(ctx, retentionPatience)
+	looking, cancel := context.WithTimeout(ctx, retentionPatience)
 	defer cancel()
 	p.Days = make([]RetentionDay, RetentionDays+1)
 	for day := range p.Days {
@@ -115,9 +115,11 @@ func (u *Upkeep) PreviewRetention(ctx context.Context, c access.Caller, at At, w
 	if p.inUse, err = view.InUse().Worth(p.served); err != nil {
 		return p.RetentionPreview, err
 	}
-	if err := p.all(ctx, view); err != nil {
+	// What was not looked at when the time is over is told of as more.
+	if err := p.all(looking, view); err != nil && (looking.Err() == nil || ctx.Err() != nil) {
 		return p.RetentionPreview, err
 	}
+	p.More = p.More || looking.Err() != nil
 	freed, err := view.Keeping().Freed(p.going, u.Access.Seen(c).Condition())
 	for day, bytes := range freed {
 		p.Days[day].Bytes = bytes
@@ -222,7 +224,7 @@ func (p *retentionPreview) all(ctx context.Context, view record.View) error {
 func (p *retentionPreview) look(ctx context.Context, place keeping.Place) error {
 	var around, set record.Around
 	var all *worth.Repository
-	terms := worth.Terms{Served: p.served, Grace: int64(p.upkeep.Grace), Wait: int64(p.upkeep.RuleWait), InUse: p.inUse}
+	terms := worth.Terms{Served: p.served, Grace: int64(p.upkeep.Grace), Wait: int64(p.upkeep.RuleWait), InUse: p.inUse, Stop: func() bool { return ctx.Err() != nil }}
 	err := p.upkeep.Records.Snapshot(ctx, func(view record.View) (err error) {
 		if set, err = view.Judging(place, terms, nil); err != nil {
 			return err

@@ -153,7 +153,7 @@ func (u *Upkeep) imageUsage(ctx context.Context, c access.Caller, repository int
 	err = u.Records.Snapshot(ctx, func(view record.View) error {
 		size, err := view.Keeping().Size(repository, MostJudged)
 		if err == nil && size >= MostJudged {
-			err = oci.Errorf(oci.CodeQueryInvalid, "the repository has more than %d tags, which are not told one by one", MostJudged)
+			err = oci.Errorf(oci.CodeQueryInvalid, "the repository has more than %d tags and images, which are not told one by one", MostJudged)
 		}
 		if err != nil {
 			return err

@@ -54,9 +54,10 @@ func (r Records) Place(id int64) (p Place, err error) {
 	return p, found.Error
 }
 
-// Size counts the live tags of a repository, up to most.
+// Size counts the live tags and images of a repository, each up to most.
 func (r Records) Size(id int64, most int) (n int, err error) {
-	return n, r.DB.Raw("SELECT count(*) FROM (SELECT 1 FROM tags WHERE repository_id = ? AND removal_id = 0 LIMIT ?)", id, most).Scan(&n).Error
+	return n, r.DB.Raw(`SELECT (SELECT count(*) FROM (SELECT 1 FROM tags WHERE repository_id = ? AND removal_id = 0 LIMIT ?))
+		+ (SELECT count(*) FROM (SELECT 1 FROM manifests WHERE repository_id = ? AND state = 'live' LIMIT ?))`, id, most, id, most).Scan(&n).Error
 }
 
 // Load reads all that is live in a repository. It reads several times: the caller sees one

@@ -19,7 +19,8 @@ type Day struct {
 
 // Days returns what goes now and on each of so many days to come, if a run judges each day at
 // the same hour and nothing but time happens; lists of what is in use that are fresh now stay
-// so. What goes is gone from the repository then.
+// so. What goes is gone from the repository then. It returns nothing where it was told to
+// stop.
 func (r *Repository) Days(t Terms, days int) []Day {
 	t.Waits = maps.Clone(t.Waits)
 	if t.Waits == nil {
@@ -36,6 +37,9 @@ func (r *Repository) Days(t Terms, days int) []Day {
 	all := make([]Day, 0, days+1)
 	for d := range days + 1 {
 		j := r.Judge(t)
+		if j.Stopped {
+			return nil
+		}
 		day := Day{Served: t.Served, TooMuch: j.TooMuch}
 		if d == 0 {
 			day.All = j.Findings

@@ -110,6 +110,8 @@ type Terms struct {
 	InUse map[string]*InUse
 	// Waits are until when a list waits once more, because it would take so much.
 	Waits map[Wait]int64
+	// Stop tells to stop, which Judge does soon; nil for never.
+	Stop func() bool
 }
 
 // Wait is a list as it was last given more to take.
@@ -150,6 +152,8 @@ type Judged struct {
 	Findings []Finding
 	// TooMuch are lists that would take more than a fifth, and do not wait yet.
 	TooMuch []TooMuchOf
+	// Stopped tells that it was told to stop: the findings are of no use.
+	Stopped bool
 
 	survey *rule.Survey[*rule.RetentionFacts]
 }
@@ -167,13 +171,16 @@ func (t Terms) slack() int64 { return min(int64(time.Minute), t.Wait/1000) }
 // Judge asks the rules of all that is in the repository.
 func (r *Repository) Judge(t Terms) Judged {
 	facts, findings := r.things(t)
-	j := Judged{Findings: findings, survey: rule.NewSurvey(facts, t.Retention...)}
+	j := Judged{Findings: findings, survey: rule.NewSurveyUntil(t.Stop, facts, t.Retention...)}
 	var prior *rule.Survey[*rule.RetentionFacts]
 	if t.Until > t.Served+t.slack() {
-		prior = rule.NewSurvey(facts, t.Prior...)
+		prior = rule.NewSurveyUntil(t.Stop, facts, t.Prior...)
 	}
 	takes := map[Wait]int{}
 	for i := range j.Findings {
+		if i%askEvery == 0 && j.survey.Stopped() {
+			return Judged{Stopped: true}
+		}
 		f := &j.Findings[i]
 		if f.Verdict = j.survey.Verdict(i); f.Verdict.Verb == rule.Drop {
 			r.mayGo(f, t)
@@ -207,6 +214,9 @@ func (r *Repository) Judge(t Terms) Judged {
 	r.withImages(j.Findings)
 	return j
 }
+
+// askEvery is how many things are judged between two questions whether to stop.
+const askEvery = 1024
 
 // mostOneIn is of how many things in a repository a list takes one at most without waiting
 // once more.

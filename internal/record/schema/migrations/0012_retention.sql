@@ -12,11 +12,18 @@ END;
 CREATE TRIGGER tags_change AFTER UPDATE OF manifest_id, removal_id, name, pushed_served ON tags BEGIN
     UPDATE repositories SET mark = mark + 1 WHERE id = NEW.repository_id;
 END;
+CREATE TRIGGER tags_go AFTER DELETE ON tags WHEN OLD.removal_id = 0 BEGIN
+    UPDATE repositories SET mark = mark + 1 WHERE id = OLD.repository_id;
+END;
 CREATE TRIGGER manifests_come AFTER INSERT ON manifests BEGIN
     UPDATE repositories SET mark = mark + 1 WHERE id = NEW.repository_id;
 END;
 CREATE TRIGGER manifests_change AFTER UPDATE OF state, again_served ON manifests BEGIN
     UPDATE repositories SET mark = mark + 1 WHERE id = NEW.repository_id;
+END;
+
+CREATE TRIGGER manifests_go AFTER DELETE ON manifests WHEN OLD.state = 'live' BEGIN
+    UPDATE repositories SET mark = mark + 1 WHERE id = OLD.repository_id;
 END;
 
 -- step: lists that act after a wait
