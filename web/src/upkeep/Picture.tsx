@@ -31,7 +31,8 @@ export function Picture({ label, parts }: { label: string; parts: Part[] }) {
   return (
     <Box role="group" aria-label={label} sx={{ position: 'relative', width: '100%', aspectRatio: `${wide} / ${high}` }}>
       {squares(drawn, (p) => p.own, wide, high).map((a, i) => {
-        const said = `${a.of.name}: ${sizeText(a.of.own)} of its own${a.of.seen > 0 ? `, ${sizeText(a.of.seen)} as seen` : ''}${a.of.about ? `, ${a.of.about}` : ''}`
+        // It begins with what is drawn, so that who says that reaches it.
+        const said = `${a.of.name} ${sizeText(a.of.own)} of its own${a.of.seen > 0 ? `, ${sizeText(a.of.seen)} as seen` : ''}${a.of.about ? `, ${a.of.about}` : ''}`
         const fits = a.width > 70 && a.height > 22
         return (
           <Tooltip key={a.of.key} title={said}>
@@ -43,7 +44,7 @@ export function Picture({ label, parts }: { label: string; parts: Part[] }) {
                 '&:hover': { filter: a.of.to ? 'brightness(1.15)' : 'none' }, '&:focus-visible': { zIndex: 1 },
               }}
             >
-              {fits && <Typography variant="body2" noWrap sx={{ fontWeight: 600, color: '#fff' }}>{a.of.name}</Typography>}
+              {fits && <Typography variant="body2" noWrap sx={{ fontWeight: 600, color: '#fff' }}>{a.of.name}</Typography>}{' '}
               {fits && a.height > 44 && <Typography variant="body2" noWrap sx={{ color: '#fff' }}>{sizeText(a.of.own)}</Typography>}
             </Box>
           </Tooltip>
