@@ -467,10 +467,7 @@ func (j *plainJudge) retain() {
 	now := j.clock.Served()
 	want := j.act(now)
 	run := j.house.run(j.t, KindRetention, Options{})
-	var went []string
-	for _, row := range j.rows(j.t, fmt.Sprintf("SELECT name || ' by ' || substr(reason, 6, 1) FROM removals WHERE run_id = %d AND kind IN ('tag', 'manifest')", run.ID)) {
-		went = append(went, row)
-	}
+	went := j.rows(j.t, fmt.Sprintf("SELECT name || ' by ' || substr(reason, 6, 1) FROM removals WHERE run_id = %d AND kind IN ('tag', 'manifest')", run.ID))
 	require.Equal(j.t, want, went)
 	j.same()
 }

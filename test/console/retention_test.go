@@ -1,6 +1,8 @@
 package console
 
 import (
+	"cmp"
+	"encoding/json"
 	"net/http"
 	"testing"
 
@@ -56,4 +58,38 @@ func TestTheStorageIsWalkedInto(t *testing.T) {
 	require.NoError(t, page.Click(`[aria-label^="2.1.0 "][href]`))
 	says(t, page, "What holds the space in this image")
 	require.NoError(t, page.WaitFor(`[aria-label*="repositories hold it"]`))
+}
+
+// What the page of the sample world says goes is what goes.
+func TestRetentionDoesWhatItsPageSays(t *testing.T) {
+	t.Parallel()
+	s := kit.Start(t, sampleWorld(t))
+	var foretold struct {
+		Items []struct {
+			Day                          int
+			Repository, Tag, Digest, Why string
+		}
+	}
+	require.NoError(t, json.Unmarshal(kit.AsAdmin(t, s, http.MethodGet, "/api/v1/retention?limit=20000", ""), &foretold))
+	var said, went []string
+	for _, i := range foretold.Items {
+		if i.Day == 0 {
+			said = append(said, i.Repository+" "+cmp.Or(i.Tag, i.Digest)+" "+i.Why)
+		}
+	}
+	require.NotEmpty(t, said)
+	kit.Must(t, "retention", "run", s.Address, "--yes")
+	var removed struct {
+		Removals []struct {
+			Run                      int64
+			Repository, Name, Reason string
+		}
+	}
+	require.NoError(t, json.Unmarshal(kit.AsAdmin(t, s, http.MethodGet, "/api/v1/removals?limit=1000", ""), &removed))
+	for _, r := range removed.Removals {
+		if r.Run != 0 {
+			went = append(went, r.Repository+" "+r.Name+" "+r.Reason)
+		}
+	}
+	assert.ElementsMatch(t, said, went)
 }

@@ -48,6 +48,8 @@ type UsageChild struct {
 	Names  []oci.Tag
 	Digest oci.Digest
 	Kind   string
+
+	contents []int64
 }
 
 // place returns a place by its numbers, of a repository with that of its namespace.
@@ -101,7 +103,10 @@ func (u *Upkeep) Usage(ctx context.Context, c access.Caller, place oci.Name) (al
 		return all, err
 	}
 	if key.RepositoryID != 0 {
-		all.Children, all.More, err = u.imageUsage(ctx, c, key.RepositoryID)
+		all.Children, err = u.imageUsage(ctx, c, key.RepositoryID)
+		if all.More = len(all.Children) > MostChildren; all.More {
+			all.Children = all.Children[:MostChildren]
+		}
 		if repository, failed := view.Quota().Repository(key.RepositoryID); failed == nil && repository.Quota > 0 {
 			all.Quotas = append(all.Quotas, repository)
 		}
@@ -144,9 +149,41 @@ func (u *Upkeep) registryUsage(ctx context.Context, c access.Caller, view record
 	return all, nil
 }
 
-// imageUsage tells what each image of a repository holds: of an index all that its children
-// need as well.
-func (u *Upkeep) imageUsage(ctx context.Context, c access.Caller, repository int64) (shown []UsageChild, more bool, err error) {
+// ImageUsage returns how much an image of a repository holds, by a tag or its digest.
+func (u *Upkeep) ImageUsage(ctx context.Context, c access.Caller, name oci.Name, target string) (all Usage, err error) {
+	key, missing := u.place(ctx, name)
+	if err := u.MaySeeUsage(ctx, c, name); err != nil {
+		return all, err
+	}
+	if missing == nil && key.RepositoryID == 0 {
+		missing = oci.Errorf(oci.CodeQueryInvalid, "%s is no repository, and has no images", name)
+	}
+	if missing != nil {
+		return all, missing
+	}
+	end, err := u.Look(c)
+	if err != nil {
+		return all, err
+	}
+	defer end()
+	images, err := u.imageUsage(ctx, c, key.RepositoryID)
+	if err != nil {
+		return all, err
+	}
+	at := slices.IndexFunc(images, func(i UsageChild) bool {
+		return string(i.Digest) == target || slices.Contains(i.Names, oci.Tag(target))
+	})
+	if at < 0 {
+		return all, oci.Errorf(oci.CodeManifestUnknown, "the repository %s has no image %s that stands for itself: a part of an index is counted with that", name, target)
+	}
+	all.Sums, all.Children = images[at].Sums, images[at:at+1]
+	all.Shared, err = u.Records.View(ctx).Usage().ContentsSharedWith(key.RepositoryID, images[at].contents, u.Access.Seen(c).Condition(), mostSharers)
+	return all, err
+}
+
+// imageUsage tells what each image of a repository holds, that with the most own bytes first:
+// of an index all that its children need as well.
+func (u *Upkeep) imageUsage(ctx context.Context, c access.Caller, repository int64) (shown []UsageChild, err error) {
 	var all *worth.Repository
 	var edges []usage.Edge
 	seen := u.Access.Seen(c).Condition()
@@ -169,7 +206,7 @@ func (u *Upkeep) imageUsage(ctx context.Context, c access.Caller, repository int
 		return err
 	})
 	if err != nil {
-		return nil, false, err
+		return nil, err
 	}
 	named := map[int64][]usage.Edge{}
 	for _, e := range edges {
@@ -190,12 +227,13 @@ func (u *Upkeep) imageUsage(ctx context.Context, c access.Caller, repository int
 			holders[id]++
 		}
 		if looked += len(contents[i]); looked > mostLooked {
-			return nil, false, oci.Errorf(oci.CodeQueryInvalid, "the images of the repository share so much that they are not told one by one")
+			return nil, oci.Errorf(oci.CodeQueryInvalid, "the images of the repository share so much that they are not told one by one")
 		}
 	}
 	for i, root := range roots {
 		child := UsageChild{Kind: "image", Digest: all.Images[root].Digest, Names: all.NamesOf(root)}
 		for id, e := range contents[i] {
+			child.contents = append(child.contents, id)
 			if child.Seen += e.Size; holders[id] == 1 && !e.Elsewhere {
 				child.Own += e.Size
 			}
@@ -209,10 +247,7 @@ func (u *Upkeep) imageUsage(ctx context.Context, c access.Caller, repository int
 		}
 		return strings.Compare(string(a.Digest), string(b.Digest))
 	})
-	if more = len(shown) > MostChildren; more {
-		shown = shown[:MostChildren]
-	}
-	return shown, more, nil
+	return shown, nil
 }
 
 // Growth returns the samples of a place of the last days.

@@ -88,7 +88,7 @@ func makeInUse() site.Command {
 			}
 			return c.Tell(made.InUseList, func() {
 				c.T.Say("The list %s is there; one refreshing is good for %s", made.Name, made.FreshFor)
-				c.T.Hint("To say what is in use:  %s", c.Self("in-use", "set", c.Registry, made.Name, "-"))
+				c.T.Hint("To say what is in use:  %s", c.Self("in-use", "set", c.Registry, made.Name, "--from", "FILE"))
 			})
 		},
 	}
@@ -96,16 +96,18 @@ func makeInUse() site.Command {
 
 func setInUse() site.Command {
 	var shrink bool
+	var from string
 	return site.Command{
-		Name: "set", Short: "Say what is in use, from a file or standard input", On: site.OnRegistry, Args: []site.Arg{inUseName, {Name: "FILE", File: true, Optional: true}}, Facts: api.InUseRefreshed{},
+		Name: "set", Short: "Say what is in use, from a file or standard input", On: site.OnRegistry, Args: []site.Arg{inUseName}, Facts: api.InUseRefreshed{},
 		Long: "Sets what is in use by a list, from a file or from standard input: the JSON that a cluster's API gives for its pods, or a reference a line. A list\n" +
 			"that would be empty, or half as long as before, is refused unless --shrink says that it is so.",
-		Example: "  warthesis in-use set registry.larkspur.example cluster-north < pods.json\n  warthesis in-use set localhost:7070 signal-boxes running.txt",
+		Example: "  warthesis in-use set registry.larkspur.example cluster-north < pods.json\n  warthesis in-use set localhost:7070 signal-boxes --from running.txt",
 		Flags: func(f *pflag.FlagSet) {
+			f.StringVar(&from, "from", "-", "file that tells what runs; - for standard input")
 			f.BoolVar(&shrink, "shrink", false, "the list may be empty, or half as long as before")
 		},
 		Run: func(ctx context.Context, c *site.Call) error {
-			raw, err := readRunning(c.Args[1:])
+			raw, err := readRunning(from)
 			if err != nil {
 				return err
 			}
@@ -128,10 +130,10 @@ func setInUse() site.Command {
 }
 
 // readRunning reads what runs from a file, or from standard input.
-func readRunning(args []string) ([]byte, error) {
-	if len(args) == 0 || args[0] == "-" {
+func readRunning(from string) ([]byte, error) {
+	if from == "-" {
 		if term.AsksSomebody() {
-			return nil, term.Usage("give a file, or what runs on standard input")
+			return nil, term.Usage("give a file with --from, or what runs on standard input")
 		}
 		raw, err := io.ReadAll(io.LimitReader(os.Stdin, pin.MostRunning+1))
 		if err == nil && len(raw) > pin.MostRunning {
@@ -139,9 +141,9 @@ func readRunning(args []string) ([]byte, error) {
 		}
 		return raw, err
 	}
-	raw, err := given.Read(args[0], pin.MostRunning)
+	raw, err := given.Read(from, pin.MostRunning)
 	if errors.Is(err, os.ErrNotExist) {
-		err = term.Usage("there is no file %s", args[0])
+		err = term.Usage("there is no file %s", from)
 	}
 	return raw, err
 }

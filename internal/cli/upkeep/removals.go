@@ -215,6 +215,9 @@ func undoRemoval() site.Command {
 				if n := len(done.ImageList); n > 0 {
 					c.T.Say("  %s can be pulled again", term.Count(int64(n), "image", "images"))
 				}
+				if done.Removal.Run != 0 {
+					c.T.Warn("A retention rule removed it, and takes it again with its next run, unless a tag is sealed or a rule keeps it.")
+				}
 			})
 		},
 	}

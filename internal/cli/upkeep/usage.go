@@ -27,15 +27,19 @@ func usageCommands() site.Command {
 func showUsage() site.Command {
 	limit := 20
 	return site.Command{
-		Name: "show", Short: "Tell how much a place holds, and what is in it", On: site.OnWhere, Facts: api.Usage{},
+		Name: "show", Short: "Tell how much a place or an image holds, and what is in it", On: site.OnWhat, Facts: api.Usage{},
 		Long: "Tells how much a place holds: as its readers see it, what of it nothing else holds, what only waits for restore windows, and what a sweep takes\n" +
 			"now; and the same of what is in it: namespaces, repositories, images.",
-		Example: "  warthesis usage show localhost:7070\n  warthesis usage show localhost:7070/berths",
+		Example: "  warthesis usage show localhost:7070\n  warthesis usage show localhost:7070/berths\n  warthesis usage show localhost:7070/berths/seatmap:1.2.0",
 		Flags: func(f *pflag.FlagSet) {
 			term.Number(f, &limit, "limit", limit, 0, 2000, "how many things in it are listed")
 		},
 		Run: func(ctx context.Context, c *site.Call) error {
-			u, err := c.Usage(ctx, api.Given(map[string]string{"place": string(c.Place.Name)}))
+			query := api.Given(map[string]string{"place": string(c.Place.Name)})
+			if c.Image.Target() != "" {
+				query = url.Values{"place": {string(c.Image.Name)}, "image": {c.Image.Target()}}
+			}
+			u, err := c.Usage(ctx, query)
 			if err != nil {
 				return err
 			}
@@ -57,9 +61,12 @@ func drawUsage(c *site.Call, u api.Usage, limit int) {
 		}
 		c.T.Say("")
 	}
-	if u.Place == "" {
+	switch {
+	case c.Image.Target() != "":
+		c.T.Say("%s holds %s: %s of it no other image has that you may see.", c.Image, term.Size(u.Seen), term.Size(u.Own))
+	case u.Place == "":
 		c.T.Say("Its namespaces see %s: %s of it one of them alone holds, the rest they share. %s more wait for restore windows.", term.Size(u.Seen), term.Size(u.Own), term.Size(u.Waiting))
-	} else {
+	default:
 		c.T.Say("%s holds %s: %s of it nothing else holds. %s more wait for restore windows.", c.Place, term.Size(u.Seen), term.Size(u.Own), term.Size(u.Waiting))
 	}
 	if u.Free > 0 {

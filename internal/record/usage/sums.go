@@ -107,6 +107,17 @@ func (r Records) SharedWith(namespace, repository int64, seen clause.Expr, limit
 		WHERE ? GROUP BY repositories.id ORDER BY bytes DESC, repositories.name LIMIT ?`, namespace, repository, repository, seen, limit).Scan(&all).Error
 }
 
+// ContentsSharedWith is SharedWith of contents of a repository, by number.
+func (r Records) ContentsSharedWith(repository int64, contents []int64, seen clause.Expr, limit int) (all []Sharer, err error) {
+	raw, err := json.Marshal(append([]int64{}, contents...))
+	if err != nil {
+		return nil, err
+	}
+	return all, r.DB.Raw(`SELECT repositories.name, sum(b.size) AS bytes FROM json_each(?) AS c CROSS JOIN holdings AS h ON h.content_id = c.value AND h.ended_at = 0 AND h.repository_id <> ?
+			CROSS JOIN live_repositories AS repositories ON repositories.id = h.repository_id CROSS JOIN blobs AS b ON b.content_id = c.value
+		WHERE ? GROUP BY repositories.id ORDER BY bytes DESC, repositories.name LIMIT ?`, string(raw), repository, seen, limit).Scan(&all).Error
+}
+
 // Edge is one thing that an image names, by number.
 type Edge struct {
 	ManifestID, ContentID, Size, Relation int64

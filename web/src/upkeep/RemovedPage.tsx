@@ -130,6 +130,7 @@ function UndoButton({ removal }: { removal: Removal }) {
       onDo={(close) => undo.mutate({ id: removal.id, as, ...(name !== '' && { name }) }, { onSuccess: close })}
     >
       <Typography>All that went by it comes back, with all that it needs, or nothing does.</Typography>
+      {removal.run && <Typography color="warning.main">A retention rule removed it, and takes it again with its next run, unless the tag is sealed or a rule keeps it.</Typography>}
       {taken.map((t) => (
         <Field key={t.tag} label={`Another name for ${t.tag}, which points to ${shorten(t.now!)} now`} value={as[t.tag]!} onChange={(to) => setNames({ ...names, [t.tag]: to })} />
       ))}

@@ -36,13 +36,21 @@ func (d *door) cost(held, out int64) *api.Cost {
 	return &api.Cost{Storage: float64(held) / gib * p.GiBMonth, Out: float64(out) / gib * p.GiBOut, Currency: p.Currency}
 }
 
-func (d *door) usage(ctx context.Context, in *PlaceInput) (*desk.Reply[api.Usage], error) {
+func (d *door) usage(ctx context.Context, in *struct {
+	PlaceInput
+	Image string `query:"image" maxLength:"150" doc:"An image of the repository, by a tag or its digest"`
+}) (*desk.Reply[api.Usage], error) {
 	place, err := in.name()
 	if err != nil {
 		return nil, desk.Refusal(err)
 	}
 	c := callers.From(ctx)
-	u, err := d.Upkeep.Usage(ctx, c, place)
+	var u access.Usage
+	if in.Image != "" {
+		u, err = d.Upkeep.ImageUsage(ctx, c, place, in.Image)
+	} else {
+		u, err = d.Upkeep.Usage(ctx, c, place)
+	}
 	if err != nil {
 		return nil, desk.Refusal(err)
 	}
