@@ -25,6 +25,8 @@ type Namespace struct {
 	CreatedAt      time.Time  `json:"created_at"`
 	PushedAt       *time.Time `json:"pushed_at,omitempty"`
 	Role           string     `json:"role,omitempty" doc:"The caller's role there"`
+	Used           int64      `json:"used,omitempty" doc:"Bytes that count for its quota, told to who may push there"`
+	Quota          int64      `json:"quota,omitempty" doc:"Bytes that it may hold, told to who may push there; absent for no bound"`
 }
 
 // NamespaceList is a page of namespaces.
@@ -78,6 +80,7 @@ type Repository struct {
 	Open        bool       `json:"open" doc:"Whether anybody may pull"`
 	Role        string     `json:"role,omitempty" doc:"The caller's role there"`
 	Tags        int64      `json:"tags" doc:"Number of tags"`
+	TagQuota    int64      `json:"tag_quota,omitempty" doc:"How many tags it may have, told to who may push there; absent for no bound"`
 	Manifests   int64      `json:"manifests" doc:"Number of manifests and indexes"`
 	Size        int64      `json:"size" doc:"Bytes of the distinct content that the repository holds"`
 	CreatedAt   time.Time  `json:"created_at"`

@@ -30,8 +30,10 @@ type Seen = seen.Seen
 // RepositoryRow is a repository with what lists show of it.
 type RepositoryRow struct {
 	Repository `gorm:"embedded"`
-	// Tags and Manifests count the live ones.
+	// Tags and Manifests count the live ones; TagQuota is how many tags there may be, 0 for
+	// no bound.
 	Tags      int64
+	TagQuota  int64
 	Manifests int64
 	// Size is that of the distinct content the repository holds, in bytes.
 	Size int64

@@ -536,7 +536,7 @@ func (j *plainJudge) days() {
 // code with them, over histories of pushes, pulls, removals, seals and lists of what is in
 // use, and what is foretold of days to come against what a run does then.
 func TestRetentionIsThatOfAPlainJudge(t *testing.T) {
-	checks := cmp.Or(os.Getenv("SWEEP_ROUNDS"), "15")
+	checks := cmp.Or(os.Getenv("SWEEP_ROUNDS"), "8")
 	require.NoError(t, errors.Join(flag.Set("rapid.checks", checks), flag.Set("rapid.steps", "50"), flag.Set("rapid.nofailfile", "true")))
 	rapid.Check(t, func(t *rapid.T) {
 		root, err := os.MkdirTemp("", "retention")

@@ -58,7 +58,7 @@ func TestRetentionRulesWaitTellAndActAndAreUndone(t *testing.T) {
 	assert.Contains(t, kit.Must(t, "retention", "explain", planner+":1.1.0"), "because the list waits: rule 2 of the repository timetable/planner says")
 	assert.Contains(t, kit.Must(t, "retention", "explain", planner+":1.0.0"), "somebody sealed it by hand")
 
-	kit.Must(t, "retention", "act", planner, "--reason", "looked at it together", "--yes")
+	kit.Must(t, "retention", "change", planner, "--at-once", "--reason", "looked at it together", "--yes")
 	out := kit.Must(t, "retention", "run", planner, "--yes")
 	assert.Contains(t, out, "1 tag and 1 image went")
 	id := asked[api.RunList](t, s, http.MethodGet, "runs?kind=retention", "").Runs[0].ID
@@ -135,7 +135,7 @@ func TestWhatIsInUseStays(t *testing.T) {
 	})
 	kit.Must(t, "retention", "set", s.Address+"/signals", written(t, "- keep: \"*\"\n  in_use: cluster-north\n- drop: \"*\"\n"), "--reason", "x")
 	assert.Contains(t, kit.Run(t, "retention", "show", s.Address+"/signals").Err, "There is no list cluster-north")
-	kit.Must(t, "retention", "act", s.Address+"/signals", "--reason", "x", "--yes")
+	kit.Must(t, "retention", "change", s.Address+"/signals", "--at-once", "--reason", "x", "--yes")
 	assert.Zero(t, run(t, s, "retention/run", `{}`).Retention.Tags, "a list that is not there keeps all")
 
 	kit.Must(t, "in-use", "make", s.Address, "cluster-north", "--keeper", "cluster-north", "--fresh-for", "1h")
@@ -156,11 +156,56 @@ func TestWhatIsInUseStays(t *testing.T) {
 
 	kit.LogInAs(t, s.Address, "admin", kit.Password)
 	run(t, s, "retention/run", `{}`)
-	kit.Must(t, "retention", "act", s.Address+"/signals", "--reason", "x", "--yes")
+	kit.Must(t, "retention", "change", s.Address+"/signals", "--at-once", "--reason", "x", "--yes")
 	run(t, s, "retention/run", `{}`)
 	left := kit.Must(t, "list", s.Address+"/signals/relay", "--output", "json")
 	for tag, there := range map[string]bool{"1.0.0": true, "1.1.0": true, "1.2.0": false, "1.4.0": false, "2.0.0": true, "amd64": true} {
 		assert.Equal(t, there, strings.Contains(left, `"`+tag+`"`), "%s: what left the list counts for 30 days more", tag)
 	}
 	assert.NotEmpty(t, images)
+}
+
+// A run that is killed goes on where it was; rules and pushes at once leave what the rules
+// keep, and nothing goes twice.
+func TestRulesActBesidePushesAndOverAKill(t *testing.T) {
+	t.Parallel()
+	s := kit.Start(t, t.TempDir(), "--short-windows", "--grace", "1s", "--rule-wait", "1s", "--retention-at", "never", "--sweep-at", "never")
+	image := push(t, s, "rolling/telemetry", "latest", kit.Bytes(1, 900))
+	for batch := range 6 {
+		var changes []string
+		for i := range 100 {
+			changes = append(changes, fmt.Sprintf(`{"act":"add","tag":"c-%07d","to":%q}`, 100*batch+i, image.Manifest.Digest))
+		}
+		kit.AsAdmin(t, s, http.MethodPost, "/api/v1/tags?repository=rolling/telemetry", `{"changes":[`+strings.Join(changes, ",")+`]}`)
+	}
+	place := s.Address + "/rolling"
+	kit.Must(t, "retention", "set", place, written(t, "- keep: \"*:latest\"\n- drop: \"*:<commit>\"\n"), "--reason", "x")
+	kit.Must(t, "retention", "change", place, "--at-once", "--reason", "x", "--yes")
+	require.Len(t, run(t, s, "retention/run", "{}").Retention.Waits, 1)
+	kit.Must(t, "retention", "change", place, "--at-once", "--reason", "x", "--yes")
+
+	begun := asked[api.Asked](t, s, http.MethodPost, "retention/run", "{}")
+	count := func() int {
+		return len(asked[api.RemovalList](t, s, http.MethodGet, "removals?limit=1000", "").Removals)
+	}
+	until(t, "some went", func() bool { return count() > 10 })
+	s.Kill()
+	s.Restart()
+	// Pushes go on while it does.
+	pushed := 0
+	until(t, "the run ends", func() bool {
+		push(t, s, "rolling/telemetry", fmt.Sprintf("2.%d.0", pushed), kit.Bytes(uint64(100+pushed), 500))
+		pushed++
+		return asked[api.Run](t, s, http.MethodGet, fmt.Sprintf("runs/%d", begun.Run.ID), "").EndedAt != nil
+	}, s.Log)
+	until(t, "all that is to go went", func() bool {
+		run(t, s, "retention/run", "{}")
+		return !strings.Contains(kit.Must(t, "list", s.Address+"/rolling/telemetry", "--output", "json"), `"c-0`)
+	})
+	assert.Equal(t, 600, count(), "each went once")
+	left := kit.Must(t, "list", s.Address+"/rolling/telemetry", "--output", "json")
+	assert.Contains(t, left, `"latest"`)
+	for i := range pushed {
+		assert.Contains(t, left, fmt.Sprintf(`"2.%d.0"`, i))
+	}
 }

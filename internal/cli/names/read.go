@@ -29,8 +29,16 @@ func readNamespace(ctx context.Context, c *site.Call, name oci.Name) (found, err
 		{"Description", n.Description}, {"Labels", labelsOf(n.Labels)}, {"Who may pull", openOrClosed(n.Open)}, {"Your role", n.Role},
 		{"Pushes that make repositories", "those of " + n.PushMakes}, {"Description of new repositories", n.NewDescription}, {"Labels of new repositories", labelsOf(n.NewLabels)},
 		{"Pulls in the audit log", term.YesNo(n.LogPulls)}, {"Restore window", windowOf(n.RestoreWindow)}, {"Repositories", strconv.FormatInt(n.Repositories, 10)}, {"Size", term.Size(n.Size)},
-		{"Made", term.When(&n.CreatedAt)}, {"Pushed", term.When(n.PushedAt)},
+		{"Quota", quotaOf(n)}, {"Made", term.When(&n.CreatedAt)}, {"Pushed", term.When(n.PushedAt)},
 	}, fmt.Sprintf("its %s (%s)", term.Count(n.Repositories, "repository", "repositories"), term.Size(n.Size))}, err
+}
+
+// quotaOf says how much is used of how much is allowed, "" for no quota.
+func quotaOf(n api.Namespace) string {
+	if n.Quota == 0 {
+		return ""
+	}
+	return fmt.Sprintf("%s used of %s", term.Size(n.Used), term.Size(n.Quota))
 }
 
 func windowOf(window string) string {
@@ -47,6 +55,14 @@ func openOrClosed(open bool) string {
 	return "members (closed)"
 }
 
+// tagsOf says how many tags there are, and may be.
+func tagsOf(r api.Repository) string {
+	if r.TagQuota == 0 {
+		return strconv.FormatInt(r.Tags, 10)
+	}
+	return fmt.Sprintf("%d of %d", r.Tags, r.TagQuota)
+}
+
 func readRepository(ctx context.Context, c *site.Call, name oci.Name) (found, error) {
 	var r api.Repository
 	err := c.Do(ctx, http.MethodGet, "/api/v1/repository", url.Values{"repository": {string(name)}}, nil, &r)
@@ -56,7 +72,7 @@ func readRepository(ctx context.Context, c *site.Call, name oci.Name) (found, er
 	}
 	return found{r, [][2]string{
 		{"Namespace", r.Namespace}, {"Description", r.Description}, {"Labels", labelsOf(r.Labels)}, {"Who may pull", may}, {"Your role", r.Role},
-		{"Tags", strconv.FormatInt(r.Tags, 10)}, {"Manifests", strconv.FormatInt(r.Manifests, 10)}, {"Size", term.Size(r.Size)},
+		{"Tags", tagsOf(r)}, {"Manifests", strconv.FormatInt(r.Manifests, 10)}, {"Size", term.Size(r.Size)},
 		{"Made", term.When(&r.CreatedAt)}, {"Pushed", term.When(&r.PushedAt)}, {"Pulled", term.When(r.PulledAt)}, {"Pulls", strconv.FormatInt(r.Pulls, 10)},
 	}, fmt.Sprintf("its %s and %s (%s)", term.Count(r.Tags, "tag", "tags"), term.Count(r.Manifests, "manifest", "manifests"), term.Size(r.Size))}, err
 }

@@ -9,5 +9,5 @@ import (
 
 // Add adds the commands of this room.
 func Add(root *cobra.Command, r *site.Remote) {
-	r.Add(root, rulesCommands(), retentionCommands(), inUseCommands(), usageCommands(), quotaCommands(), removalCommands(), runsCommands(), sweepCommands(), scrubCommand(), hurtCommands(), explainCommand(), eraseCommand(), banCommands())
+	r.Add(root, rulesCommands(), retentionCommands(), inUseCommands(), usageCommands(), growthCommands(), trafficCommands(), quotaCommands(), removalCommands(), runsCommands(), sweepCommands(), scrubCommand(), hurtCommands(), explainCommand(), eraseCommand(), banCommands())
 }

@@ -20,7 +20,7 @@ import (
 func removalCommands() site.Command {
 	return site.Command{
 		Name: "removal", Group: term.GroupNames, Short: "List what was removed, and undo it",
-		Under: []site.Command{listRemovals(), showRemoval(), undoRemoval(), endRemovals()},
+		Under: []site.Command{listRemovals(), showRemoval(), undoRemoval(), dropRemovals()},
 	}
 }
 

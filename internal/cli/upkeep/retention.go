@@ -25,7 +25,7 @@ func retentionCommands() site.Command {
 			"an image without one, decides: keep or drop. What none means stays. A list that could take more than before waits, 24 hours where nothing else is set.\n" +
 			"What goes is removed as by hand: it is in the audit log, and can be brought back until its restore window is over.",
 		Under: []site.Command{
-			showRules(retaining), listRules(retaining), setRules(retaining), previewRetention(), explainRetention(), runRetention(), actRetention(), removeRules(retaining),
+			showRules(retaining), listRules(retaining), setRules(retaining), previewRetention(), explainRetention(), runRetention(), changeRetention(), removeRules(retaining),
 		},
 	}
 }
@@ -37,7 +37,7 @@ func drawWaits(c *site.Call, list api.RuleList) {
 	}
 	if list.Waits && list.ActsAt != nil {
 		c.T.Warn("It waits, since it could take more than before: it acts about %s.", when(*list.ActsAt))
-		c.T.Hint("To let it act at once:  %s", c.Self("retention", "act", term.OrDash(c.Place.String()), "--reason", "…"))
+		c.T.Hint("To let it act at once:  %s", c.Self("retention", "change", term.OrDash(c.Place.String()), "--at-once", "--reason", "…"))
 	}
 	for _, w := range list.Waiting {
 		c.T.Warn("In %s it waits until about %s: it would take %d of %d things there.", w.Repository, when(w.Until), w.Takes, w.OutOf)
@@ -297,21 +297,26 @@ func drawRetentionRun(c *site.Call, run api.Run) {
 	}
 }
 
-func actRetention() site.Command {
+func changeRetention() site.Command {
 	at := where{kind: retaining.name}
 	var reason string
+	var atOnce bool
 	return site.Command{
-		Name: "act", Short: "Let a list that waits act at once", On: site.OnPlace, Facts: api.RuleList{}, Asks: true,
+		Name: "change", Short: "Let a list that waits act at once", On: site.OnPlace, Facts: api.RuleList{}, Asks: true,
 		Long:    "Ends the wait of a list, in all repositories where it waits. It acts with the next run.",
-		Example: "  warthesis retention act localhost:7070/timetable --reason \"looked at the preview with the team\"",
+		Example: "  warthesis retention change localhost:7070/timetable --at-once --reason \"looked at the preview with the team\"",
 		Flags: func(f *pflag.FlagSet) {
 			at.addTo(f)
+			f.BoolVar(&atOnce, "at-once", false, "let the list act with the next run, without waiting longer")
 			f.StringVar(&reason, "reason", "", "why, for the audit log")
 		},
 		Run: func(ctx context.Context, c *site.Call) error {
 			query, is, err := at.query(c)
 			if err != nil {
 				return err
+			}
+			if !atOnce {
+				return term.Usage("say what is to change: --at-once lets the list act without waiting longer; other rules are set by  %s", c.Self("retention", "set"))
 			}
 			if err := needsReason(reason); err != nil {
 				return err

@@ -19,9 +19,17 @@ import (
 
 func usageCommands() site.Command {
 	return site.Command{
-		Name: "usage", Group: term.GroupRun, Short: "Tell who holds what, how it grew, what went in and out, and what it costs",
-		Under: []site.Command{showUsage(), growthOf(), trafficOf(), labelsOf()},
+		Name: "usage", Group: term.GroupRun, Short: "Tell who holds what, and what it costs",
+		Under: []site.Command{showUsage(), labelsOf()},
 	}
+}
+
+func growthCommands() site.Command {
+	return site.Command{Name: "growth", Group: term.GroupRun, Short: "Tell how much there was, day by day", Under: []site.Command{growthOf()}}
+}
+
+func trafficCommands() site.Command {
+	return site.Command{Name: "traffic", Group: term.GroupRun, Short: "Tell what went in and out, and for whom", Under: []site.Command{trafficOf()}}
 }
 
 func showUsage() site.Command {
@@ -124,7 +132,7 @@ func sayQuota(q api.Quota) string {
 func growthOf() site.Command {
 	days := 90
 	return site.Command{
-		Name: "growth", Short: "Tell how much there was, a line a day", On: site.OnWhere, Facts: api.UsageGrowth{},
+		Name: "show", Short: "Show how much there was in a place, a line a day", On: site.OnWhere, Facts: api.UsageGrowth{},
 		Flags: func(f *pflag.FlagSet) { term.Number(f, &days, "days", days, 1, 732, "how many days back") },
 		Run: func(ctx context.Context, c *site.Call) error {
 			var g api.UsageGrowth
@@ -150,8 +158,8 @@ func growthOf() site.Command {
 func trafficOf() site.Command {
 	days, by := 30, ""
 	return site.Command{
-		Name: "traffic", Short: "Tell what went in and out", On: site.OnWhere, Facts: api.Traffic{},
-		Example: "  warthesis usage traffic localhost:7070 --by account",
+		Name: "show", Short: "Show what went in and out of a place", On: site.OnWhere, Facts: api.Traffic{},
+		Example: "  warthesis traffic show localhost:7070 --by account",
 		Flags: func(f *pflag.FlagSet) {
 			term.Number(f, &days, "days", days, 1, 732, "how many days back")
 			term.Choice(f, &by, "by", "day", "in which groups", "day", "namespace", "account")
@@ -183,8 +191,8 @@ func trafficOf() site.Command {
 
 func labelsOf() site.Command {
 	return site.Command{
-		Name: "labels", Short: "Sum up what namespaces hold by the value of a label", On: site.OnRegistry, Args: []site.Arg{{Name: "LABEL"}}, Facts: api.LabelSums{},
-		Example: "  warthesis usage labels localhost:7070 team",
+		Name: "list", Short: "Sum up what namespaces hold by the value of one of their labels", On: site.OnRegistry, Args: []site.Arg{{Name: "LABEL"}}, Facts: api.LabelSums{},
+		Example: "  warthesis usage list localhost:7070 team",
 		Run: func(ctx context.Context, c *site.Call) error {
 			var s api.LabelSums
 			if err := c.Do(ctx, http.MethodGet, "/api/v1/usage/labels", url.Values{"label": {c.Args[0]}}, nil, &s); err != nil {
@@ -302,10 +310,13 @@ func setQuota() site.Command {
 func removeQuota() site.Command {
 	var of bound
 	return site.Command{
-		Name: "remove", Short: "Remove the quota of a namespace, an account or a repository", On: site.OnPlace, Facts: api.SetQuota{}, Flags: of.addTo,
+		Name: "remove", Short: "Remove the quota of a namespace, an account or a repository", On: site.OnPlace, Facts: api.SetQuota{}, Flags: of.addTo, Asks: true,
 		Run: func(ctx context.Context, c *site.Call) error {
 			set, is, err := of.of(c)
 			if err != nil {
+				return err
+			}
+			if err := c.Confirm(ctx, fmt.Sprintf("Remove the quota of %s? It may hold what it likes then. Set it again to get it back.", is)); err != nil {
 				return err
 			}
 			if err := c.SetQuota(ctx, set); err != nil {
@@ -316,12 +327,12 @@ func removeQuota() site.Command {
 	}
 }
 
-func endRemovals() site.Command {
+func dropRemovals() site.Command {
 	var reason string
 	return site.Command{
-		Name: "end", Short: "End restore windows early, so that a sweep can take what went", On: site.OnRegistry, Args: []site.Arg{{Name: "REMOVAL", Many: true}}, Facts: api.EndWindows{}, Asks: true,
+		Name: "drop", Short: "End restore windows early, so that a sweep can take what went", On: site.OnRegistry, Args: []site.Arg{{Name: "REMOVAL", Many: true}}, Facts: api.EndWindows{}, Asks: true,
 		Long:    "Ends the restore windows of removals early, which takes an owner of their places: what went by them cannot be brought back any more, and goes with the\nnext sweep. It is how a full namespace makes room at once.",
-		Example: "  warthesis removal end localhost:7070 41 42 --reason \"the namespace is full\"",
+		Example: "  warthesis removal drop localhost:7070 41 42 --reason \"the namespace is full\"",
 		Flags:   func(f *pflag.FlagSet) { f.StringVar(&reason, "reason", "", "why, for the audit log") },
 		Run: func(ctx context.Context, c *site.Call) error {
 			if err := needsReason(reason); err != nil {

@@ -47,7 +47,7 @@ func (e *Exceeded) Error() string {
 	if e.Adds > 0 {
 		said += fmt.Sprintf("; this would add %s", Bytes(e.Adds))
 	}
-	return said + ". Remove what nobody needs, end restore windows early (warthesis removal end) and sweep, or ask a registry admin for more"
+	return said + ". Remove what nobody needs, end restore windows early (warthesis removal drop) and sweep, or ask a registry admin for more"
 }
 
 // Is makes it a refusal of the protocol.

@@ -45,7 +45,7 @@ export function NamespacePage({ name }: { name: string }) {
       title={name} fill={shown === 'repositories'}
       beside={
         <Typography color="textSecondary">
-          {n.open ? 'anybody may pull' : 'only members may pull'} · <Size bytes={n.size} /> · {n.role ? `you are ${n.role} here` : 'you have no role here'}
+          {n.open ? 'anybody may pull' : 'only members may pull'} · {n.quota ? <Link component={Route} to={`/storage?place=${n.name}`} underline="always" color={n.used! * 5 >= n.quota * 4 ? 'warning.main' : 'inherit'}><Size bytes={n.used!} /> used of <Size bytes={n.quota} /></Link> : <Size bytes={n.size} />} · {n.role ? `you are ${n.role} here` : 'you have no role here'}
           {n.description && ` · ${n.description}`}
         </Typography>
       }

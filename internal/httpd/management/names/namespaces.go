@@ -17,11 +17,17 @@ func (d *door) namespaceOf(ctx context.Context, n record.NamespaceRow) api.Names
 	if n.PushMakes == record.NoRole {
 		makes = nobody
 	}
-	return api.Namespace{
+	shown := api.Namespace{
 		Name: n.Name, Description: n.Description, Labels: desk.LabelsOf(n.Labels), Open: n.Open, PushMakes: makes,
 		NewDescription: n.NewDescription, NewLabels: desk.LabelsOf(n.NewLabels), LogPulls: n.LogPulls, RestoreWindow: desk.SpanOf(n.RestoreWindow),
 		Repositories: n.Repositories, Size: n.Size, CreatedAt: n.CreatedAt.Time(), PushedAt: desk.Moment(n.PushedAt), Role: string(role),
 	}
+	if role.Rank() >= record.Writer.Rank() {
+		if use, err := d.Records.View(ctx).Quota().Namespace(n.ID); err == nil && use.Quota > 0 {
+			shown.Used, shown.Quota = use.Used, use.Quota
+		}
+	}
+	return shown
 }
 
 func (d *door) namespaces(ctx context.Context, in *struct{ desk.PageInput }) (*desk.Reply[api.NamespaceList], error) {

@@ -43,11 +43,15 @@ func (d *door) repositoryOf(ctx context.Context, row record.RepositoryRow) (api.
 	if row.Visibility == record.VisibilityInherited {
 		visibility = inherited
 	}
-	return api.Repository{
+	shown := api.Repository{
 		Description: row.Description, Labels: desk.LabelsOf(row.Labels), Visibility: visibility, Open: open, Role: string(role),
 		Name: row.Name, Namespace: row.Name.Namespace(), Tags: row.Tags, Manifests: row.Manifests, Size: row.Size,
 		CreatedAt: row.CreatedAt.Time(), PushedAt: row.PushedAt.Time(), PulledAt: desk.Moment(row.PulledAt), Pulls: row.Pulls,
-	}, err
+	}
+	if role.Rank() >= record.Writer.Rank() {
+		shown.TagQuota = row.TagQuota
+	}
+	return shown, err
 }
 
 func (d *door) repository(ctx context.Context, in *desk.RepositoryInput) (*desk.Reply[api.Repository], error) {
