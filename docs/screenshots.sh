@@ -34,8 +34,11 @@ shoot() {
   kill $window 2>/dev/null || true; wait $window 2>/dev/null || true
 }
 
-shoot terminal-list "warthesis list $address
-warthesis list $address/timetable/planner"
+shoot terminal-retention "warthesis usage show $address
+warthesis quota list $address
+warthesis in-use list $address
+warthesis retention preview $address/berths --limit 4
+warthesis retention explain $address/timetable/planner:2.4.1"
 shoot terminal-pull-push "warthesis pull $address/timetable/planner:2.4.1 ./planner
 warthesis push ./planner $address/timetable/planner:mine $address/timetable/planner:mine-too"
 printf 'FROM %s/base/go-runtime:12.6 AS build\nFROM %s/base/os:12.6\nCOPY --from=build /planner /usr/bin/planner\n' $address $address >"$work/Containerfile"

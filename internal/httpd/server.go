@@ -62,6 +62,8 @@ type Options struct {
 	ManifestBytes int64
 	// Prices are what things cost.
 	Prices desk.Prices
+	// RuleWait is how long a list of rules waits that could take more than before.
+	RuleWait time.Duration
 	// Stopping is closed when the service stops: new work is refused from then
 	// on, and open streams end.
 	Stopping <-chan struct{}
@@ -91,7 +93,7 @@ func New(o Options) (http.Handler, error) {
 		Registry: o.Registry, BodyIdle: o.BodyIdle, ManifestBytes: o.ManifestBytes, Access: o.Access, Callers: who, Budget: o.Work.Budget(),
 	})
 	management.Register(router, &desk.Desk{
-		Registry: o.Registry, Records: o.Records, Access: o.Access, Work: o.Work, Callers: who, Sweeper: o.Sweeper, Upkeep: &upkeep.Upkeep{Access: o.Access, Records: o.Records, Clock: o.Records.Clock(), Grace: o.Registry.Grace(), RuleWait: o.Sweeper.RuleWait()}, Company: o.Company, CompanyName: o.CompanyName, Version: o.Version, Stopping: o.Stopping, Trial: o.Trial != nil, Prices: o.Prices,
+		Registry: o.Registry, Records: o.Records, Access: o.Access, Work: o.Work, Callers: who, Sweeper: o.Sweeper, Upkeep: &upkeep.Upkeep{Access: o.Access, Records: o.Records, Clock: o.Records.Clock(), Grace: o.Registry.Grace(), RuleWait: o.RuleWait}, Company: o.Company, CompanyName: o.CompanyName, Version: o.Version, Stopping: o.Stopping, Trial: o.Trial != nil, Prices: o.Prices,
 	})
 	page, err := console.New()
 	if err != nil {

@@ -54,9 +54,8 @@ type Rule[F Named] struct {
 	Of     string
 	Number int
 
-	// Acts is from when, in served time, the named list acts from which the rule came, and
-	// Widened when that was last given more to take.
-	Acts, Widened time.Duration
+	// Acts is from when, in served time, the named list acts from which the rule came.
+	Acts time.Duration
 
 	conditions []condition[F]
 	// newest is how many of what it means it is about, 0 for all; by is in which order.
@@ -96,8 +95,8 @@ type List[F Named] struct {
 	Rules []Rule[F]
 	// ID is the number of the list, 0 for one that is not set.
 	ID int64
-	// Acts is from when, in served time, what the list says is done, and Widened when it was
-	// last given more to take; 0 for kinds of rules that do not wait.
+	// Acts is from when, in served time, what the list says is done, and Widened when it, or
+	// one that it uses, was last given more to take; 0 for kinds of rules that do not wait.
 	Acts, Widened time.Duration
 }
 
@@ -131,9 +130,10 @@ func (l List[F]) With(named map[string]List[F]) List[F] {
 			whole.Rules = append(whole.Rules, r)
 			continue
 		}
+		whole.Widened = max(whole.Widened, named[r.Use].Widened)
 		for n, used := range named[r.Use].Rules {
 			used.Of, used.Number = "the list "+r.Use, n+1
-			used.Acts, used.Widened = named[r.Use].Acts, named[r.Use].Widened
+			used.Acts = named[r.Use].Acts
 			whole.Rules = append(whole.Rules, used)
 		}
 	}
@@ -145,7 +145,7 @@ func (l List[F]) verdict(i int) Verdict {
 	r := l.Rules[i]
 	v := Verdict{
 		Verb: r.Verb, Of: l.Of, Number: i + 1, Words: r.Words, Because: r.Because,
-		List: l.ID, Acts: max(l.Acts, r.Acts), Widened: max(l.Widened, r.Widened),
+		List: l.ID, Acts: max(l.Acts, r.Acts), Widened: l.Widened,
 	}
 	if r.Number != 0 {
 		v.Number = r.Number

@@ -326,7 +326,8 @@ func (s *service) doors(private *authority.Private, trial *access.Caller) (http.
 	o := httpd.Options{
 		Registry: s.home.Registry, Records: s.home.Records, Access: s.home.Access, Work: s.home.Work, Sweeper: s.home.Sweeper, Version: s.version, Outside: outside, Trusted: trusted,
 		BodyIdle: time.Duration(s.config.BodyIdle), ManifestBytes: s.config.ManifestBytes, Stopping: s.stopping, Trial: trial,
-		Prices: desk.Prices{GiBMonth: s.config.PriceGiBMonth, GiBOut: s.config.PriceGiBOut, Currency: s.config.Currency},
+		RuleWait: time.Duration(s.config.RuleWait),
+		Prices:   desk.Prices{GiBMonth: s.config.PriceGiBMonth, GiBOut: s.config.PriceGiBOut, Currency: s.config.Currency},
 	}
 	if private != nil {
 		o.Authority = private.PEM()

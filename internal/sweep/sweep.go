@@ -87,9 +87,6 @@ func New(r *registry.Registry, records *record.Store, clk clock.Clock, folder st
 // Reports are those of its runs.
 func (s *Sweeper) Reports() Reports { return s.reports }
 
-// RuleWait is how long a list of rules waits that could take more than before.
-func (s *Sweeper) RuleWait() time.Duration { return s.settings.Wait }
-
 // ScrubWithin is the span within which scrubs read everything.
 func (s *Sweeper) ScrubWithin() time.Duration { return s.settings.ScrubWithin }
 

@@ -176,7 +176,7 @@ func (u *Upkeep) retentionDraft(ctx context.Context, c access.Caller, at At, wor
 			return k, nil, err
 		}
 	}
-	list.ID, list.Acts, list.Widened = next.ID, time.Duration(next.ActsServed), time.Duration(next.WidenedServed)
+	list.ID, list.Acts, list.Widened = next.ID, time.Duration(next.ActsServed), max(list.Widened, time.Duration(next.WidenedServed))
 	with.List = list
 	return k, with, nil
 }

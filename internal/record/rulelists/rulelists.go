@@ -284,7 +284,7 @@ func (c *Compiled[F]) AroundWith(l Lists, namespace, repository int64, name oci.
 			if list, uses, err = c.compile(l, k, there.Words, named); err != nil {
 				return nil, false, err
 			}
-			list.ID, list.Acts, list.Widened = there.ID, time.Duration(there.ActsServed), time.Duration(there.WidenedServed)
+			list.ID, list.Acts, list.Widened = there.ID, time.Duration(there.ActsServed), max(list.Widened, time.Duration(there.WidenedServed))
 			reached = reached || uses && with.List.Reaches(name)
 		} else {
 			reached = list.Reaches(name)
@@ -315,7 +315,7 @@ func (c *Compiled[F]) list(l Lists, v version) (rule.List[F], error) {
 		return rule.List[F]{}, err
 	}
 	list, err := c.Compile(l, row.Key, row.Words)
-	list.ID, list.Acts, list.Widened = row.ID, time.Duration(row.ActsServed), time.Duration(row.WidenedServed)
+	list.ID, list.Acts, list.Widened = row.ID, time.Duration(row.ActsServed), max(list.Widened, time.Duration(row.WidenedServed))
 	if err == nil && row.Version == v.Version {
 		c.cache.Add(v, list)
 	}
