@@ -90,7 +90,7 @@ bench: tools-for-bench build
 	$(GO) test -tags $(TAGS) -run '^$$' -bench Million/unheld -benchtime 3x ./internal/record
 	$(GO) test -tags $(TAGS) -run '^$$' -bench OfAMillion -benchtime 1x ./internal/sweep
 	$(GO) test -tags $(TAGS) -run '^$$' -bench Million/delete -benchtime 300x ./internal/record
-	$(GO) test -tags $(TAGS) -run '^$$' -bench ThousandPatterns ./internal/rule
+	$(GO) test -tags $(TAGS) -run '^$$' -bench 'ThousandPatterns|HundredThousand' ./internal/rule
 	$(GO) test -tags $(TAGS) -run '^$$' -bench AHundredRules ./internal/record
 	$(GO) test -tags $(TAGS) -run '^$$' -bench BesideARun -benchtime 1x ./test 2>/dev/null
 

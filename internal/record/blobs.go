@@ -153,13 +153,13 @@ func (tx *Tx) touchBlob(b *Blob) error {
 // Hold records that the repository holds the blob, from now on or anew. It revives
 // a holding that had ended. It fails with *quota.Exceeded.
 func (tx *Tx) Hold(repository Repository, b Blob, by Actor) error {
-	if err := errors.Join(tx.Bans().Check(repository.NamespaceID, b.Digest), tx.mayHold(repository, b, by)); err != nil {
+	if err := tx.Bans().Check(repository.NamespaceID, b.Digest); err != nil {
 		return err
 	}
-	return tx.db.Clauses(clause.OnConflict{
+	return tx.refused(repository, by, b.Size, tx.db.Clauses(clause.OnConflict{
 		Columns:   []clause.Column{{Name: "repository_id"}, {Name: "content_id"}},
 		DoUpdates: clause.AssignmentColumns([]string{"touched_served", "ended_at", "ended_served", "removal_id"}),
-	}).Create(&holding{RepositoryID: repository.ID, ContentID: b.ContentID, HeldAt: tx.Now(), HeldBy: by.Account, TouchedServed: tx.Served()}).Error
+	}).Create(&holding{RepositoryID: repository.ID, ContentID: b.ContentID, HeldAt: tx.Now(), HeldBy: by.Account, TouchedServed: tx.Served()}).Error)
 }
 
 // Held returns the sizes of those of the digests that the repository holds.

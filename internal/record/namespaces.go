@@ -144,10 +144,7 @@ func (tx *Tx) RenameRepository(r Repository, name oci.Name, l seals.Leave) error
 	}
 	tx.repositoryMoves(r)
 	err = taken(tx.db.Model(&r).Select("name", "namespace_id").Updates(&Repository{Name: name, NamespaceID: namespace.ID}).Error)
-	if err != nil || namespace.ID == r.NamespaceID {
-		return err
-	}
-	return tx.Quota().WithinNamespace(namespace.ID)
+	return tx.refused(Repository{NamespaceID: namespace.ID}, Actor{}, 0, err)
 }
 
 // RemoveNamespace takes a namespace with all its repositories out of sight. It fails as

@@ -8,8 +8,6 @@ import (
 	"warthesis/internal/record/inuse"
 	"warthesis/internal/record/keeping"
 	"warthesis/internal/record/rulelists"
-	"warthesis/internal/rule"
-	"warthesis/internal/rule/worth"
 )
 
 // Keeping reads what retention rules judge.
@@ -32,10 +30,7 @@ func (s *Store) Snapshot(ctx context.Context, read func(View) error) error {
 	})
 }
 
-// Around is what stands around a repository to be judged.
-type Around = keeping.Around
-
-// Judging returns by what a repository is judged, as keeping.Rules does.
-func (v View) Judging(p keeping.Place, terms worth.Terms, with *rulelists.With[*rule.RetentionFacts]) (Around, error) {
-	return keeping.Rules{Records: v.Keeping(), Lists: v.RuleLists(), Compiled: v.keeping, Sealing: v.sealing}.Judging(p, terms, with)
+// Judging says by what repositories are judged.
+func (v View) Judging() keeping.Rules {
+	return keeping.Rules{Records: v.Keeping(), Lists: v.RuleLists(), Compiled: v.keeping, Sealing: v.sealing}
 }

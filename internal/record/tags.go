@@ -78,13 +78,13 @@ func (tx *Tx) MoveTag(repository Repository, name oci.Tag, to Manifest, by Actor
 	switch {
 	case errors.Is(err, ErrNotFound):
 		first, err := tx.TagNames(repository.ID, tx.Served()).Use(name, by.Account)
-		if err := errors.Join(err, tx.mayTag(repository)); err != nil {
+		if err != nil {
 			return false, err
 		}
-		if err := tx.db.Create(&tag{
+		if err := tx.refused(repository, by, 1, tx.db.Create(&tag{
 			RepositoryID: repository.ID, Name: name, OrderKey: rule.OrderKey(string(name)), FirstServed: first,
 			ManifestID: to.ID, MovedAt: tx.Now(), MovedServed: tx.Served(), MovedBy: by.Account,
-		}).Error; err != nil {
+		}).Error); err != nil {
 			return false, err
 		}
 	case err != nil:

@@ -5,13 +5,14 @@ import (
 
 	"warthesis/internal/oci"
 	"warthesis/internal/record"
+	"warthesis/internal/record/pulls"
 	"warthesis/internal/record/usage"
 )
 
 // CountPull notes that a manifest was pulled, by tag or, with an empty tag, by
 // digest, by an account, 0 for nobody. The records follow within seconds.
 func (r *Registry) CountPull(account int64, name oci.Name, m record.Manifest, tag oci.Tag) {
-	r.tally.Pull(record.Pull{Repository: m.RepositoryID, Digest: m.Digest, Tag: tag, Count: 1, Last: record.StampOf(r.clock.Now()), LastServed: int64(r.clock.Served())})
+	r.tally.Pull(pulls.Pull{Repository: m.RepositoryID, Digest: m.Digest, Tag: tag, Count: 1, Last: record.StampOf(r.clock.Now()), LastServed: int64(r.clock.Served())})
 	r.CountTraffic(account, name, usage.Traffic{Pulls: 1, BytesOut: m.Size})
 }
 
@@ -31,7 +32,7 @@ func (r *Registry) FlushPulls() error {
 		return nil
 	}
 	err := r.records.Update(context.Background(), "pulls", func(tx *record.Tx) error {
-		if err := tx.CountPulls(counted.Pulls); err != nil {
+		if err := tx.Pulls().Count(counted.Pulls); err != nil {
 			return err
 		}
 		return tx.Usage().Count(counted.Traffic)

@@ -4,6 +4,7 @@ import (
 	"context"
 
 	"warthesis/internal/oci"
+	"warthesis/internal/record"
 	"warthesis/internal/record/quota"
 	"warthesis/internal/registry/reserve"
 )
@@ -71,6 +72,34 @@ func (r *Registry) QuotaNotice(ctx context.Context, name oci.Name) string {
 		}
 	}
 	return ""
+}
+
+// SayNearly writes into the audit log which quotas are nearly full, each once until it is
+// less so.
+func (r *Registry) SayNearly(ctx context.Context) error {
+	uses, err := r.records.View(ctx).Quota().Unsaid()
+	if err != nil || len(uses) == 0 {
+		return err
+	}
+	return r.records.Update(ctx, "quotas", func(tx *record.Tx) error {
+		for _, use := range uses {
+			first, err := tx.Quota().Said(use)
+			if err != nil {
+				return err
+			}
+			e := record.Event{Kind: record.EventQuotaNearly, Subject: use.Of + " " + use.Name, Detail: quota.Warning{Use: use}.String()}
+			if use.Of == quota.OfNamespace {
+				e.NamespaceID = use.ID
+			}
+			if !first {
+				continue
+			}
+			if err := tx.Log(e); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }
 
 // Reserved is what open uploads are to bring to a namespace, in bytes.

@@ -23,7 +23,7 @@ type Judgement struct {
 	Place keeping.Place
 	// Around are the rules that stood around it, InUse the version of the lists of what is
 	// in use.
-	Around record.Around
+	Around keeping.Around
 	InUse  string
 	// All is what was in it, Run the run that judges.
 	All *worth.Repository

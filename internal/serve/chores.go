@@ -23,6 +23,7 @@ func chores(records *record.Store, r *registry.Registry, a *access.Access, clk c
 		light("touches", "Writes what was said to be there, so that sweeps leave it", 3*time.Second, func(context.Context, *work.Going) error { return r.FlushTouches() }),
 		light("refusals", "Writes refusals into the audit log, and when roles and tokens were used", 2*time.Second, func(context.Context, *work.Going) error { return a.Flush() }),
 		light("served-time", "Writes how long the registry has served", time.Minute, func(context.Context, *work.Going) error { return r.KeepServed() }),
+		light("quotas", "Says which quotas are nearly full", 2*time.Second, func(ctx context.Context, _ *work.Going) error { return r.SayNearly(ctx) }),
 		light("idle-uploads", "Ends uploads that nobody sends to", time.Minute, func(ctx context.Context, _ *work.Going) error { return r.EndIdleUploads(ctx) }),
 		light("old-keys", "Lets new bearer tokens be signed by a new key", time.Hour, func(context.Context, *work.Going) error { return a.RotateOldKeys() }),
 		light("ended-logins", "Forgets logins and sessions that have ended", time.Hour, func(_ context.Context, g *work.Going) error { return a.DropEnded(g.Breathe) }),

@@ -162,7 +162,7 @@ func (r *retaining) judge(ctx context.Context, p keeping.Place) (done bool, err 
 		}
 		j.InUse = r.version
 		terms := worth.Terms{Served: r.began, Grace: r.registry.Terms().Grace, Wait: int64(r.settings.Wait), InUse: r.inUse, Stop: func() bool { return ctx.Err() != nil }}
-		if j.Around, err = view.Judging(j.Place, terms, nil); err != nil || !drops(j.Around.Lists) {
+		if j.Around, err = view.Judging().Of(j.Place, terms, nil); err != nil || !drops(j.Around.Lists) {
 			return err
 		}
 		if j.All, err = view.Keeping().Load(j.Place); err == nil {

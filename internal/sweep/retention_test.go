@@ -499,7 +499,7 @@ func (j *plainJudge) days() {
 		served := int64(j.clock.Served())
 		inUse, err := view.InUse().Worth(served)
 		require.NoError(j.t, err)
-		around, err := view.Judging(place, worth.Terms{Served: served, Grace: int64(grace), Wait: int64(24 * time.Hour), InUse: inUse}, nil)
+		around, err := view.Judging().Of(place, worth.Terms{Served: served, Grace: int64(grace), Wait: int64(24 * time.Hour), InUse: inUse}, nil)
 		require.NoError(j.t, err)
 		all, err := view.Keeping().Load(place)
 		require.NoError(j.t, err)
@@ -536,7 +536,7 @@ func (j *plainJudge) days() {
 // code with them, over histories of pushes, pulls, removals, seals and lists of what is in
 // use, and what is foretold of days to come against what a run does then.
 func TestRetentionIsThatOfAPlainJudge(t *testing.T) {
-	checks := cmp.Or(os.Getenv("SWEEP_ROUNDS"), "8")
+	checks := cmp.Or(os.Getenv("SWEEP_ROUNDS"), "6")
 	require.NoError(t, errors.Join(flag.Set("rapid.checks", checks), flag.Set("rapid.steps", "50"), flag.Set("rapid.nofailfile", "true")))
 	rapid.Check(t, func(t *rapid.T) {
 		root, err := os.MkdirTemp("", "retention")

@@ -171,7 +171,7 @@ func TestRulesActBesidePushesAndOverAKill(t *testing.T) {
 	t.Parallel()
 	s := kit.Start(t, t.TempDir(), "--short-windows", "--grace", "1s", "--rule-wait", "1s", "--retention-at", "never", "--sweep-at", "never")
 	image := push(t, s, "rolling/telemetry", "latest", kit.Bytes(1, 900))
-	for batch := range 6 {
+	for batch := range 3 {
 		var changes []string
 		for i := range 100 {
 			changes = append(changes, fmt.Sprintf(`{"act":"add","tag":"c-%07d","to":%q}`, 100*batch+i, image.Manifest.Digest))
@@ -202,7 +202,7 @@ func TestRulesActBesidePushesAndOverAKill(t *testing.T) {
 		run(t, s, "retention/run", "{}")
 		return !strings.Contains(kit.Must(t, "list", s.Address+"/rolling/telemetry", "--output", "json"), `"c-0`)
 	})
-	assert.Equal(t, 600, count(), "each went once")
+	assert.Equal(t, 300, count(), "each went once")
 	left := kit.Must(t, "list", s.Address+"/rolling/telemetry", "--output", "json")
 	assert.Contains(t, left, `"latest"`)
 	for i := range pushed {

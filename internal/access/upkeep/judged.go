@@ -54,7 +54,7 @@ func (u *Upkeep) Judge(ctx context.Context, c access.Caller, name oci.Name, targ
 	ctx, cancel := context.WithTimeout(ctx, retentionPatience)
 	defer cancel()
 	var all *worth.Repository
-	var around record.Around
+	var around keeping.Around
 	err = u.Records.Snapshot(ctx, func(view record.View) error {
 		place, err := view.Keeping().Place(in.ID)
 		if err != nil {
@@ -65,7 +65,7 @@ func (u *Upkeep) Judge(ctx context.Context, c access.Caller, name oci.Name, targ
 			return err
 		}
 		terms := worth.Terms{Served: p.served, Grace: int64(u.Grace), Wait: int64(u.RuleWait), InUse: inUse, Stop: func() bool { return ctx.Err() != nil }}
-		if around, err = view.Judging(place, terms, p.with); err != nil {
+		if around, err = view.Judging().Of(place, terms, p.with); err != nil {
 			return err
 		}
 		all, err = view.Keeping().Load(place)

@@ -222,15 +222,15 @@ func (p *retentionPreview) all(ctx context.Context, view record.View) error {
 
 // look judges one repository on each of the days.
 func (p *retentionPreview) look(ctx context.Context, place keeping.Place) error {
-	var around, set record.Around
+	var around, set keeping.Around
 	var all *worth.Repository
 	terms := worth.Terms{Served: p.served, Grace: int64(p.upkeep.Grace), Wait: int64(p.upkeep.RuleWait), InUse: p.inUse, Stop: func() bool { return ctx.Err() != nil }}
 	err := p.upkeep.Records.Snapshot(ctx, func(view record.View) (err error) {
-		if set, err = view.Judging(place, terms, nil); err != nil {
+		if set, err = view.Judging().Of(place, terms, nil); err != nil {
 			return err
 		}
 		if around = set; p.with != nil {
-			if around, err = view.Judging(place, terms, p.with); err != nil {
+			if around, err = view.Judging().Of(place, terms, p.with); err != nil {
 				return err
 			}
 		}
@@ -358,14 +358,14 @@ func (p *retentionPreview) waits(all *worth.Repository, terms worth.Terms, day i
 	p.Waits = append(p.Waits, w)
 }
 
-func (p *retentionPreview) reaches(around record.Around, name oci.Name) bool {
+func (p *retentionPreview) reaches(around keeping.Around, name oci.Name) bool {
 	if p.with != nil {
 		return p.with.List.Reaches(name)
 	}
 	return slices.ContainsFunc(around.Terms.Retention, func(l rule.List[*rule.RetentionFacts]) bool { return l.Reaches(name) })
 }
 
-func (p *retentionPreview) stale(around record.Around) {
+func (p *retentionPreview) stale(around keeping.Around) {
 	for _, list := range around.Terms.Retention {
 		for _, name := range list.InUseLists() {
 			if in := p.inUse[name]; (in == nil || in.StaleServed <= p.served) && !slices.Contains(p.Stale, name) {

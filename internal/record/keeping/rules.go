@@ -21,9 +21,9 @@ type Around struct {
 	Terms worth.Terms
 }
 
-// Judging returns by what a repository is judged at a moment of served time, by terms that
+// Of returns by what a repository is judged at a moment of served time, by terms that
 // have the grace and the wait. A list that is not set yet may stand in the place of one that is.
-func (r Rules) Judging(p Place, terms worth.Terms, with *rulelists.With[*rule.RetentionFacts]) (a Around, err error) {
+func (r Rules) Of(p Place, terms worth.Terms, with *rulelists.With[*rule.RetentionFacts]) (a Around, err error) {
 	a.Terms = terms
 	if with == nil {
 		a.Around, err = r.Compiled.Around(r.Lists, p.NamespaceID, p.ID, p.Name)

@@ -19,9 +19,13 @@ type Pull struct {
 	LastServed int64
 }
 
+// Records are the records in a change.
+type Records struct{ DB *gorm.DB }
+
 // Count adds pulls to their manifests, tags and repositories. What went
 // meanwhile is passed over.
-func Count(db *gorm.DB, pulls []Pull) error {
+func (r Records) Count(pulls []Pull) error {
+	db := r.DB
 	for _, p := range pulls {
 		counted := map[string]any{
 			"pulls": gorm.Expr("pulls + ?", p.Count), "pulled_at": gorm.Expr("max(pulled_at, ?)", p.Last),

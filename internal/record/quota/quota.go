@@ -3,7 +3,9 @@
 package quota
 
 import (
+	"errors"
 	"fmt"
+	"strings"
 
 	"github.com/dustin/go-humanize"
 	"gorm.io/gorm"
@@ -78,10 +80,10 @@ func Bytes(n int64) string { return humanize.IBytes(uint64(max(0, n))) }
 // Records are the records in a change, or as of the last commit.
 type Records struct{ DB *gorm.DB }
 
-// row is what is asked before something is held.
+// row is what is kept of a namespace or an account.
 type row struct {
-	Quota, HeldBytes, Warned, There int64
-	Name                            string
+	Quota, HeldBytes int64
+	Name             string
 }
 
 func (r row) use(of string, id int64) Use { return Use{of, id, r.Name, r.HeldBytes, r.Quota} }
@@ -100,69 +102,54 @@ func (w Warning) String() string {
 // Nearly reports whether more than four fifths of a quota are used.
 func (u Use) Nearly() bool { return u.Quota > 0 && u.Used*5 >= u.Quota*4 }
 
-const (
-	ofNamespace = `SELECT n.quota, n.held_bytes, n.warned, n.name, EXISTS (SELECT 1 FROM namespace_blobs WHERE namespace_id = n.id AND content_id = ?) AS there FROM namespaces AS n WHERE n.id = ?`
-	ofAccount   = `SELECT a.quota, a.held_bytes, a.warned, a.name, EXISTS (SELECT 1 FROM account_blobs WHERE account_id = a.id AND content_id = ?) AS there FROM accounts AS a WHERE a.id = ?`
-)
+// refused are what the records say of what a quota refuses, in the change that would add.
+var refused = map[string]string{"quota of the namespace": OfNamespace, "quota of the account": OfAccount, "quota of the repository": OfRepository}
 
-// MayHold refuses with *Exceeded that a blob is held in a namespace first by an account, 0
-// for nobody, where that would go beyond a quota. What is held there already adds nothing.
-// It returns of which quota it is said that it is nearly full then.
-func (r Records) MayHold(namespace, account, content, size int64) (warnings []Warning, err error) {
-	for _, of := range []struct {
-		kind, sql, table string
-		id               int64
-	}{{OfNamespace, ofNamespace, "namespaces", namespace}, {OfAccount, ofAccount, "accounts", account}} {
-		if of.id == 0 {
+// Refused tells of an error of a change whether a quota refused it: it is *Exceeded then,
+// with what would have been added, and the error as it is otherwise.
+func (r Records) Refused(err error, ids map[string]int64, adds int64) error {
+	if err == nil {
+		return nil
+	}
+	for says, of := range refused {
+		if !strings.Contains(err.Error(), says) {
 			continue
 		}
-		var is row
-		if err := r.DB.Raw(of.sql, content, of.id).Scan(&is).Error; err != nil {
-			return nil, err
+		use, failed := r.use(of, ids[of])
+		if failed != nil {
+			return errors.Join(err, failed)
 		}
-		if is.Quota == 0 || is.There != 0 {
-			continue
-		}
-		if is.HeldBytes+size > is.Quota {
-			return nil, &Exceeded{Use: is.use(of.kind, of.id), Adds: size}
-		}
-		then := is.use(of.kind, of.id)
-		then.Used += size
-		warning, err := r.warn(of.table, then, is.Warned != 0)
-		if err != nil {
-			return nil, err
-		}
-		warnings = append(warnings, warning...)
+		return &Exceeded{Use: use, Adds: adds}
 	}
-	return warnings, nil
+	return err
 }
 
-// warn notes whether it was said that a quota is nearly full.
-func (r Records) warn(table string, then Use, warned bool) ([]Warning, error) {
-	switch {
-	case then.Nearly() && !warned:
-		return []Warning{{then}}, r.DB.Exec("UPDATE "+table+" SET warned = 1 WHERE id = ?", then.ID).Error
-	case !then.Nearly() && warned:
-		return nil, r.DB.Exec("UPDATE "+table+" SET warned = 0 WHERE id = ?", then.ID).Error
+func (r Records) use(of string, id int64) (Use, error) {
+	switch of {
+	case OfNamespace:
+		return r.Namespace(id)
+	case OfAccount:
+		return r.Account(id)
 	}
-	return nil, nil
+	return r.Repository(id)
 }
 
-// MayTag refuses with *Exceeded one more tag in a repository.
-func (r Records) MayTag(repository int64) ([]Warning, error) {
-	var is struct {
-		TagQuota, TagCount, Warned int64
-		Name                       string
-	}
-	if err := r.DB.Raw("SELECT tag_quota, tag_count, warned, name FROM repositories WHERE id = ?", repository).Scan(&is).Error; err != nil || is.TagQuota == 0 {
-		return nil, err
-	}
-	use := Use{OfRepository, repository, is.Name, is.TagCount, is.TagQuota}
-	if is.TagCount >= is.TagQuota {
-		return nil, &Exceeded{Use: use, Adds: 1}
-	}
-	use.Used++
-	return r.warn("repositories", use, is.Warned != 0)
+// Unsaid returns quotas of which more than four fifths are used, and of which that was not
+// said yet.
+func (r Records) Unsaid() (all []Use, err error) {
+	return all, r.DB.Raw(`SELECT 'namespace' AS of, id, name, held_bytes AS used, quota FROM namespaces WHERE warned = 1 AND quota > 0
+		UNION ALL SELECT 'account', id, name, held_bytes, quota FROM accounts WHERE warned = 1 AND quota > 0
+		UNION ALL SELECT 'repository', id, name, tag_count, tag_quota FROM repositories WHERE warned = 1 AND tag_quota > 0`).Scan(&all).Error
+}
+
+// tables are where quotas stand.
+var tables = map[string]string{OfNamespace: "namespaces", OfAccount: "accounts", OfRepository: "repositories"}
+
+// Said notes that it was said that a quota is nearly full, and reports whether it was not
+// before.
+func (r Records) Said(use Use) (first bool, err error) {
+	done := r.DB.Exec("UPDATE "+tables[use.Of]+" SET warned = 2 WHERE id = ? AND warned = 1", use.ID)
+	return done.RowsAffected > 0, done.Error
 }
 
 // Namespace and Account return how much of a quota is used; the zero value where there is
@@ -182,25 +169,16 @@ func (r Records) Has(namespace int64, digest oci.Digest) (there bool, err error)
 	return there, r.DB.Raw("SELECT EXISTS (SELECT 1 FROM namespace_blobs JOIN contents ON contents.id = content_id WHERE namespace_id = ? AND contents.digest = ?)", namespace, digest).Scan(&there).Error
 }
 
-// WithinNamespace refuses with *Exceeded a namespace that holds more than its quota.
-func (r Records) WithinNamespace(id int64) error {
-	use, err := r.Namespace(id)
-	if err == nil && use.Quota > 0 && use.Used > use.Quota {
-		err = &Exceeded{Use: use}
-	}
-	return err
-}
-
 // Set sets a quota, 0 for none: of a namespace or an account in bytes, of a repository in
 // tags.
 func (r Records) Set(of string, id, quota int64) error {
 	switch of {
 	case OfRepository:
-		return r.DB.Exec("UPDATE repositories SET tag_quota = ?, warned = 0 WHERE id = ?", quota, id).Error
+		return r.DB.Exec("UPDATE repositories SET tag_quota = ?, warned = ? > 0 AND tag_count * 5 >= ? * 4 WHERE id = ?", quota, quota, quota, id).Error
 	case OfAccount:
-		return r.DB.Exec("UPDATE accounts SET quota = ?, warned = 0 WHERE id = ?", quota, id).Error
+		return r.DB.Exec("UPDATE accounts SET quota = ?, warned = ? > 0 AND held_bytes * 5 >= ? * 4 WHERE id = ?", quota, quota, quota, id).Error
 	}
-	return r.DB.Exec("UPDATE namespaces SET quota = ?, warned = 0 WHERE id = ?", quota, id).Error
+	return r.DB.Exec("UPDATE namespaces SET quota = ?, warned = ? > 0 AND held_bytes * 5 >= ? * 4 WHERE id = ?", quota, quota, quota, id).Error
 }
 
 // All returns the uses of live namespaces, of accounts and of repositories that have a

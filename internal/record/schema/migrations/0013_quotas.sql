@@ -1,7 +1,7 @@
 -- step: quotas, and the sums that they bound
 -- quota is in bytes, 0 for none. held_bytes are those of distinct blobs with a holding in the
 -- namespace, or first held by the account, also of holdings that ended and are not purged
--- yet. warned tells that it was said that the quota is nearly full.
+-- yet. warned is 1 once more than four fifths of the quota are used, and 2 once that was said.
 ALTER TABLE namespaces ADD COLUMN quota INTEGER NOT NULL DEFAULT 0;
 ALTER TABLE namespaces ADD COLUMN held_bytes INTEGER NOT NULL DEFAULT 0;
 ALTER TABLE namespaces ADD COLUMN warned INTEGER NOT NULL DEFAULT 0;
@@ -16,11 +16,10 @@ ALTER TABLE uploads ADD COLUMN account_id INTEGER NOT NULL DEFAULT 0;
 ALTER TABLE namespace_blobs ADD COLUMN ended INTEGER NOT NULL DEFAULT 0;
 CREATE TABLE account_blobs (
     account_id INTEGER NOT NULL,
-    content_id INTEGER NOT NULL REFERENCES contents (id),
+    content_id INTEGER NOT NULL,
     holders    INTEGER NOT NULL,
     PRIMARY KEY (account_id, content_id)
 ) WITHOUT ROWID;
-CREATE INDEX account_blobs_by_content ON account_blobs (content_id);
 
 DROP TRIGGER holdings_begin;
 DROP TRIGGER holdings_revive;
@@ -97,6 +96,26 @@ CREATE TRIGGER account_blobs_come AFTER INSERT ON account_blobs BEGIN
 END;
 CREATE TRIGGER account_blobs_go AFTER DELETE ON account_blobs BEGIN
     UPDATE accounts SET held_bytes = held_bytes - (SELECT size FROM blobs WHERE content_id = OLD.content_id) WHERE id = OLD.account_id;
+END;
+-- A quota refuses what adds to what is held, in the change that would; what is brought back
+-- was counted all the time.
+CREATE TRIGGER namespaces_quota BEFORE UPDATE OF held_bytes ON namespaces WHEN NEW.quota > 0 AND NEW.held_bytes > NEW.quota AND NEW.held_bytes > OLD.held_bytes BEGIN
+    SELECT RAISE(ABORT, 'quota of the namespace');
+END;
+CREATE TRIGGER accounts_quota BEFORE UPDATE OF held_bytes ON accounts WHEN NEW.quota > 0 AND NEW.held_bytes > NEW.quota AND NEW.held_bytes > OLD.held_bytes BEGIN
+    SELECT RAISE(ABORT, 'quota of the account');
+END;
+CREATE TRIGGER tags_quota BEFORE INSERT ON tags WHEN NEW.removal_id = 0 AND (SELECT tag_quota > 0 AND tag_count >= tag_quota FROM repositories WHERE id = NEW.repository_id) BEGIN
+    SELECT RAISE(ABORT, 'quota of the repository');
+END;
+CREATE TRIGGER namespaces_warned AFTER UPDATE OF held_bytes ON namespaces WHEN NEW.quota > 0 AND (NEW.held_bytes * 5 >= NEW.quota * 4) <> (NEW.warned > 0) BEGIN
+    UPDATE namespaces SET warned = (NEW.held_bytes * 5 >= NEW.quota * 4) WHERE id = NEW.id;
+END;
+CREATE TRIGGER accounts_warned AFTER UPDATE OF held_bytes ON accounts WHEN NEW.quota > 0 AND (NEW.held_bytes * 5 >= NEW.quota * 4) <> (NEW.warned > 0) BEGIN
+    UPDATE accounts SET warned = (NEW.held_bytes * 5 >= NEW.quota * 4) WHERE id = NEW.id;
+END;
+CREATE TRIGGER repositories_warned AFTER UPDATE OF tag_count ON repositories WHEN NEW.tag_quota > 0 AND (NEW.tag_count * 5 >= NEW.tag_quota * 4) <> (NEW.warned > 0) BEGIN
+    UPDATE repositories SET warned = (NEW.tag_count * 5 >= NEW.tag_quota * 4) WHERE id = NEW.id;
 END;
 CREATE TRIGGER tags_count_come AFTER INSERT ON tags WHEN NEW.removal_id = 0 BEGIN
     UPDATE repositories SET tag_count = tag_count + 1 WHERE id = NEW.repository_id;
