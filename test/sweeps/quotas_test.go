@@ -131,7 +131,9 @@ func TestAFullNamespaceHasAWayOut(t *testing.T) {
 	answer, body := s.Do(http.MethodPut, "/v2/timetable/planner/manifests/2", bytes.NewReader(kit.NewImage(t, kit.Bytes(2, 200_000)).Raw), "Content-Type", oci.MediaTypeImage)
 	require.Equal(t, http.StatusCreated, answer.StatusCode, "%s", body)
 	assert.Contains(t, answer.Header.Get("Warning"), "the namespace timetable uses 489 KiB of 600 KiB")
-	until(t, "it is said once", func() bool { return strings.Count(kit.Must(t, "audit", s.Address, "--limit", "50"), "quota-nearly-full") == 1 })
+	until(t, "it is said once", func() bool {
+		return strings.Count(kit.Must(t, "audit", s.Address, "--limit", "50"), "quota-nearly-full") == 1
+	})
 	big := kit.Bytes(3, 150_000)
 	answer, body = s.Do(http.MethodPost, "/v2/timetable/planner/blobs/uploads/?digest="+oci.DigestOf(oci.SHA256, big).String(), bytes.NewReader(big))
 	assert.Equal(t, http.StatusForbidden, answer.StatusCode)
