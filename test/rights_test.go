@@ -43,6 +43,8 @@ const (
 	toReadAudit
 	// to push there, or a role on the registry.
 	toSeeUsage
+	// to manage there as well, or a role on the registry.
+	toSeePulls
 	toBeAdmin
 	// a credential that covers all that its account may.
 	aWholeLogin
@@ -206,6 +208,7 @@ var rightsRoutes = []rightsRoute{
 	{says: "see how much they may push to holds", door: managementDoor, need: aLogin, method: "GET", path: path("/api/v1/usage"), done: 200},
 	{says: "see how a namespace grew", door: managementDoor, need: toSeeUsage, method: "GET", path: path("/api/v1/usage/growth?place={namespace}"), done: 200, unknown: 403},
 	{says: "see what went in and out of a namespace", door: managementDoor, need: toSeeUsage, method: "GET", path: path("/api/v1/usage/traffic?place={namespace}"), done: 200, unknown: 403},
+	{says: "see who pulls from a namespace", door: managementDoor, need: toSeePulls, method: "GET", path: path("/api/v1/usage/traffic?place={namespace}&by=account"), done: 200, unknown: 403},
 	{says: "see what went in and out of the registry", door: managementDoor, need: toReadAudit, method: "GET", path: path("/api/v1/usage/traffic"), done: 200},
 	{says: "see what labels hold", door: managementDoor, need: aLogin, method: "GET", path: path("/api/v1/usage/labels?label=team"), done: 200},
 	{says: "see the quotas", door: managementDoor, need: toReadAudit, method: "GET", path: path("/api/v1/quotas"), done: 200},
@@ -333,6 +336,8 @@ func (c rightsCaller) has(n need, open bool) bool {
 		return c.registry != ""
 	case toSeeUsage:
 		return c.registry != "" || c.has(toPush, open)
+	case toSeePulls:
+		return c.registry != "" || c.has(toPush, open) && c.has(toManage, open)
 	case toBeAdmin:
 		return c.registry == "admin"
 	case aWholeLogin:
@@ -355,7 +360,7 @@ func (c rightsCaller) status(r rightsRoute, open bool) int {
 	switch r.need {
 	case toBeMember:
 		return http.StatusNotFound
-	case toCheck, toPull, toPush, toDelete, toPushAndDelete, toManage, toSeeUsage:
+	case toCheck, toPull, toPush, toDelete, toPushAndDelete, toManage, toSeeUsage, toSeePulls:
 		if !known && r.unknown != 0 {
 			return r.unknown
 		}

@@ -190,25 +190,27 @@ func isCommit(tag string) bool {
 // out once.
 type asked struct {
 	Name
-	known                    bool
-	version, release, commit bool
+	// versionKnown and commitKnown tell what was found out already.
+	versionKnown, commitKnown bool
+	version, release, commit  bool
 }
 
 func (a *asked) isOf(kind tagKind) bool {
-	if !a.known {
+	if kind == byCommit {
+		if !a.commitKnown {
+			a.commit, a.commitKnown = isCommit(string(a.Tag)), true
+		}
+		return a.commit
+	}
+	if !a.versionKnown {
 		var v Version
 		v, a.version = ParseVersion(string(a.Tag))
-		a.release = a.version && v.IsRelease()
-		a.commit = isCommit(string(a.Tag))
-		a.known = true
+		a.release, a.versionKnown = a.version && v.IsRelease(), true
 	}
-	switch kind {
-	case byVersion:
+	if kind == byVersion {
 		return a.version
-	case byRelease:
-		return a.release
 	}
-	return a.commit
+	return a.release
 }
 
 // Matches reports whether the pattern speaks of a name.

@@ -62,6 +62,9 @@ type RetentionFacts struct {
 // RuleName returns the name that patterns are asked of.
 func (f *RetentionFacts) RuleName() Name { return f.Name }
 
+// RuleOrder returns the order of the tag, which tells what kind of a version it is.
+func (f *RetentionFacts) RuleOrder() []byte { return f.Order }
+
 // The orders of the newest.
 const (
 	ByVersion = "version"

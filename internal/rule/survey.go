@@ -45,6 +45,10 @@ func NewSurveyUntil[F Named](stop func() bool, things []F, lists ...List[F]) *Su
 	s := &Survey[F]{things: things, names: make([]asked, len(things)), lists: inOrder(lists), chosen: map[at][]bool{}, stop: stop}
 	for i, thing := range things {
 		s.names[i].Name = thing.RuleName()
+		if ordered, is := any(thing).(interface{ RuleOrder() []byte }); is {
+			s.names[i].version, s.names[i].release = keyKinds(ordered.RuleOrder())
+			s.names[i].versionKnown = true
+		}
 	}
 	for l, list := range s.lists {
 		for r, rule := range list.Rules {

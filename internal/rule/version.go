@@ -98,6 +98,13 @@ func appendNumber(key []byte, digits string) []byte {
 	return append(append(key, byte(len(digits))), digits...)
 }
 
+// keyKinds tells by the key of a tag, as OrderKey returns it, whether it is a version, and
+// one without a pre-release part.
+func keyKinds(key []byte) (version, release bool) {
+	version = len(key) > 0 && key[0] != otherTag
+	return version, version && key[len(key)-1] == keyRelease
+}
+
 // otherTag begins the key of a tag that is no version: it sorts before all that are.
 const otherTag = 0x00
 

@@ -102,3 +102,12 @@ func TestNewerReleasesOfEachKind(t *testing.T) {
 	assert.Empty(t, Newer("latest", names))
 	assert.Equal(t, []string{"x-9.9.9"}, Newer("x-1.0.0", names))
 }
+
+func TestAKeyTellsWhatKindOfAVersionATagIs(t *testing.T) {
+	for _, tag := range []string{"1.2.3", "v1.2.3", "1.2.3-rc.1", "1.2", "latest", "", "01.2.3", "1.2.255", "1.2.3-ÿ", "2026.10.1", "c-0123abc", "1.2.3-0"} {
+		v, is := ParseVersion(tag)
+		version, release := keyKinds(OrderKey(tag))
+		assert.Equal(t, is, version, tag)
+		assert.Equal(t, is && v.IsRelease(), release, tag)
+	}
+}

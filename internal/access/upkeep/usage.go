@@ -274,6 +274,12 @@ func (u *Upkeep) Traffic(ctx context.Context, c access.Caller, place oci.Name, b
 	if missing != nil {
 		return nil, missing
 	}
+	// Who pulls is for those who say who may.
+	if by == usage.ByAccount && u.Access.MaySeeRuns(c) != nil {
+		if v, err := u.Access.Verdict(ctx, c, place+"/", access.Manage); err != nil || !v.Allowed {
+			return nil, errors.Join(err, oci.Errorf(oci.CodeDenied, "%s may not see which accounts pull from %s: that takes an owner there, or a role on the registry", c.Who(), place))
+		}
+	}
 	return u.Records.View(ctx).Usage().Traffic(by, key.NamespaceID, usage.DayOf(u.Clock.Now())-days+1, u.Access.Seen(c).Condition(), mostLines)
 }
 
