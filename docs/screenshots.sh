@@ -36,9 +36,7 @@ shoot() {
 
 shoot terminal-retention "warthesis usage show $address
 warthesis quota list $address
-warthesis in-use list $address
-warthesis retention preview $address/berths --limit 4
-warthesis retention explain $address/timetable/planner:2.4.1"
+warthesis retention preview $address/berths --limit 2"
 shoot terminal-pull-push "warthesis pull $address/timetable/planner:2.4.1 ./planner
 warthesis push ./planner $address/timetable/planner:mine $address/timetable/planner:mine-too"
 printf 'FROM %s/base/go-runtime:12.6 AS build\nFROM %s/base/os:12.6\nCOPY --from=build /planner /usr/bin/planner\n' $address $address >"$work/Containerfile"

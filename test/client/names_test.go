@@ -44,7 +44,7 @@ func TestRulesAndSealsFromTheTerminal(t *testing.T) {
 	place := strings.TrimSuffix(at, "/planner")
 	file := filepath.Join(t.TempDir(), "seals.yaml")
 	require.NoError(t, os.WriteFile(file, []byte("immutability:\n- seal: \"*:<version>\"\n  because: stations run it\n"), 0o600))
-	says(t, 0, []string{"has no rules of its own"}, "rules", "show", place)
+	says(t, 0, []string{"has no immutability rules of its own"}, "rules", "show", place)
 	says(t, 0, []string{"speak of 1 repository", "it would seal 2: 2 that are not sealed now"}, "rules", "preview", place, file)
 	says(t, 2, []string{"--reason"}, "rules", "set", place, file)
 	says(t, 0, []string{"Set 1 rule"}, "rules", "set", place, file, "--reason", "a test")
@@ -61,7 +61,7 @@ func TestRulesAndSealsFromTheTerminal(t *testing.T) {
 	says(t, 0, []string{"not sealed any more"}, "tag", "unseal", at+":stable", "--reason", "over", "--yes")
 	says(t, 2, []string{"--yes"}, "rules", "remove", place, "--reason", "over")
 	says(t, 0, nil, "rules", "remove", place, "--reason", "over", "--yes")
-	says(t, 4, []string{"no rules of its own"}, "rules", "remove", place, "--reason", "over", "--yes")
+	says(t, 4, []string{"no immutability rules of its own"}, "rules", "remove", place, "--reason", "over", "--yes")
 	says(t, 0, []string{"moved"}, "tag", "move", at+":1.0.0", "1.1.0")
 }
 
