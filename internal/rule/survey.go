@@ -64,7 +64,8 @@ func NewSurveyUntil[F Named](stop func() bool, things []F, lists ...List[F]) *Su
 func (s *Survey[F]) Stopped() bool { return s.stop != nil && s.stop() }
 
 // meant returns the things that a rule means, but for how many it means.
-func (s *Survey[F]) meant(r Rule[F]) (all []int) {
+func (s *Survey[F]) meant(r Rule[F]) []int {
+	all := make([]int, 0, len(s.things))
 	for i, thing := range s.things {
 		if r.means(thing, &s.names[i]) {
 			all = append(all, i)
@@ -120,7 +121,7 @@ func first(all []int, n int, compare func(a, b int) int) []int {
 	}
 	from, to := 0, len(all)
 	for to-from > 1 {
-		pivot := all[from+rand.IntN(to-from)]
+		pivot := near(all[from:to], n-from, compare)
 		i, j := from, to-1
 		for i <= j {
 			for compare(all[i], pivot) < 0 {
@@ -144,6 +145,20 @@ func first(all []int, n int, compare func(a, b int) int) []int {
 		}
 	}
 	return all[:n]
+}
+
+// near returns one of all by chance, of many one that stands a little behind the n-th: most
+// of what is behind it is then out at once.
+func near(all []int, n int, compare func(a, b int) int) int {
+	if len(all) < 1000 {
+		return all[rand.IntN(len(all))]
+	}
+	var some [64]int
+	for i := range some {
+		some[i] = all[rand.IntN(len(all))]
+	}
+	slices.SortFunc(some[:], compare)
+	return some[min(n*len(some)/len(all)+2, len(some)-1)]
 }
 
 // means reports whether a rule means a thing, by its number.
