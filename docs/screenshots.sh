@@ -34,7 +34,7 @@ shoot() {
   kill $window 2>/dev/null || true; wait $window 2>/dev/null || true
 }
 
-shoot terminal-retention "warthesis usage show $address
+shoot terminal-retention "warthesis usage show $address/berths
 warthesis quota list $address
 warthesis retention preview $address/berths --limit 2"
 shoot terminal-pull-push "warthesis pull $address/timetable/planner:2.4.1 ./planner
