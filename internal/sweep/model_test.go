@@ -640,7 +640,7 @@ func (m *model) check(*rapid.T) {
 // in between: a sweep leaves what a plain model says, to the row and to the byte, and what
 // its preview said goes. SWEEP_ROUNDS is how many histories are tried.
 func TestSweepsLeaveWhatAPlainModelSays(t *testing.T) {
-	checks := cmp.Or(os.Getenv("SWEEP_ROUNDS"), "30")
+	checks := cmp.Or(os.Getenv("SWEEP_ROUNDS"), "20")
 	require.NoError(t, errors.Join(flag.Set("rapid.checks", checks), flag.Set("rapid.steps", "60"), flag.Set("rapid.nofailfile", "true")))
 	rapid.Check(t, func(t *rapid.T) {
 		root, err := os.MkdirTemp("", "sweep")
