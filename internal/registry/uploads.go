@@ -222,6 +222,8 @@ func (r *Registry) receive(ctx context.Context, s *session, p Part, digest oci.D
 		grow = nil
 	}
 	err := r.readPart(s.upload, p, grow)
+	// What was announced and did not come is announced again, or never comes.
+	r.reserved.Shrink(s.id, s.upload.Offset())
 	s.upload.OnCheckpoint = nil
 	background.running.Wait()
 	var full *quota.Exceeded

@@ -223,10 +223,12 @@ func (r Records) Next(of string, after int64) (c Counted, err error) {
 	return c, r.DB.Raw("SELECT '"+of+"' AS of, id, name, "+sum.column+" AS kept, "+sum.is+" AS real FROM "+sum.table+" AS x WHERE id > ? ORDER BY id LIMIT 1", after).Scan(&c).Error
 }
 
-// Mend sets a sum that is wrong right.
+// Mend sets a sum that is wrong right, also where more is held than the quota allows.
 func (r Records) Mend(c Counted) error {
 	sum := sums[c.Of]
-	return r.DB.Exec("UPDATE "+sum.table+" AS x SET "+sum.column+" = "+sum.is+" WHERE id = ?", c.ID).Error
+	use, err := r.use(c.Of, c.ID)
+	return errors.Join(err, r.Set(c.Of, c.ID, 0),
+		r.DB.Exec("UPDATE "+sum.table+" AS x SET "+sum.column+" = "+sum.is+" WHERE id = ?", c.ID).Error, r.Set(c.Of, c.ID, use.Quota))
 }
 
 // OpenUpload is how much an open upload has brought, in bytes, where and by whom.

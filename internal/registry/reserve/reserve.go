@@ -54,6 +54,17 @@ func (b *Book) Grow(upload string, to Entry, may func(Others) error) error {
 	return nil
 }
 
+// Shrink lets go of what an upload had reserved beyond the bytes that came.
+func (b *Book) Shrink(upload string, bytes int64) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if was, there := b.uploads[upload]; there && bytes < was.Bytes {
+		b.add(was, bytes-was.Bytes)
+		was.Bytes = bytes
+		b.uploads[upload] = was
+	}
+}
+
 // Drop lets go of what an upload had reserved.
 func (b *Book) Drop(upload string) {
 	b.mu.Lock()
