@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"math/rand/v2"
+	"net"
 	"net/http"
 	"path/filepath"
 	"strings"
@@ -80,6 +81,41 @@ func TestQuotasHoldBesideEverything(t *testing.T) {
 		sweep(t, s)
 	}
 	recount(t, s.Data)
+}
+
+// An upload that announced much and broke off stands in nobody's way, and a sum that is wrong
+// is set right, also where more is held than is allowed.
+func TestReservationsAndSumsAreSetRight(t *testing.T) {
+	t.Parallel()
+	s := short(t, t.TempDir())
+	push(t, s, "berths/seatmap", "1", []byte("one"))
+	kit.Must(t, "quota", "set", s.Address+"/berths", "600KiB", "--reason", "as agreed")
+	at := kit.StartUpload(t, s, "berths/seatmap")
+	conn, err := net.Dial("tcp", s.Address)
+	require.NoError(t, err)
+	defer conn.Close()
+	_, err = fmt.Fprintf(conn, "PATCH %s HTTP/1.1\r\nHost: x\r\nAuthorization: %s\r\nContent-Length: 500000\r\n\r\nhello", at, kit.AdminHeader)
+	require.NoError(t, err)
+	reserved := func(bytes int64) func() bool {
+		return func() bool { return asked[api.Usage](t, s, http.MethodGet, "usage?place=berths", "").Reserved == bytes }
+	}
+	until(t, "what is announced is reserved", reserved(500_000))
+	raw := kit.Bytes(9, 400_000)
+	path := "/v2/berths/seatmap/blobs/uploads/?digest=" + oci.DigestOf(oci.SHA256, raw).String()
+	assert.Equal(t, http.StatusForbidden, statusOf(s.Do(http.MethodPost, path, bytes.NewReader(raw))))
+	require.NoError(t, conn.(*net.TCPConn).CloseWrite())
+	until(t, "what did not come is reserved no more", reserved(int64(len("hello"))))
+	assert.Equal(t, http.StatusCreated, statusOf(s.Do(http.MethodPost, path, bytes.NewReader(raw))))
+
+	s.Stop()
+	db, err := sql.Open("sqlite3", filepath.Join(s.Data, "warthesis.db"))
+	require.NoError(t, err)
+	_, err = db.Exec("UPDATE namespaces SET held_bytes = 1, quota = 1000 WHERE name = 'berths'")
+	require.NoError(t, errors.Join(err, db.Close()))
+	s.Restart()
+	sweep(t, s)
+	assert.Greater(t, recount(t, s.Data)["namespace berths"], int64(400_000))
+	assert.Contains(t, kit.Must(t, "quota", "list", s.Address), "1000 B")
 }
 
 // wild does one of the things that change what is held; answers of a service that is killed
