@@ -123,7 +123,7 @@ func TestRulesThatTakeMuchWaitOnceMore(t *testing.T) {
 // by half is refused, and one that nobody refreshes keeps everything.
 func TestWhatIsInUseStays(t *testing.T) {
 	t.Parallel()
-	s := kit.Start(t, t.TempDir(), "--short-windows", "--grace", "1s", "--rule-wait", "1s", "--retention-at", "never", "--sweep-at", "never")
+	s := kit.Start(t, t.TempDir(), "--short-windows", "--grace", "1s", "--rule-wait", "1h", "--retention-at", "never", "--sweep-at", "never")
 	kit.MakeAccount(t, s, "cluster-north")
 	var images []kit.Image
 	for i := range 5 {
@@ -169,7 +169,7 @@ func TestWhatIsInUseStays(t *testing.T) {
 // keep, and nothing goes twice.
 func TestRulesActBesidePushesAndOverAKill(t *testing.T) {
 	t.Parallel()
-	s := kit.Start(t, t.TempDir(), "--short-windows", "--grace", "1s", "--rule-wait", "1s", "--retention-at", "never", "--sweep-at", "never")
+	s := kit.Start(t, t.TempDir(), "--short-windows", "--grace", "1s", "--rule-wait", "1h", "--retention-at", "never", "--sweep-at", "never")
 	image := push(t, s, "rolling/telemetry", "latest", kit.Bytes(1, 900))
 	for batch := range 3 {
 		var changes []string
