@@ -102,3 +102,32 @@ func TestEveryChangeStandsInTheAuditLog(t *testing.T) {
 	}
 	assert.Equal(t, len(all), count)
 }
+
+// Who is shown less than all is not refused: looking leaves no line.
+func TestLookingIsNoRefusal(t *testing.T) {
+	t.Parallel()
+	s := kit.Start(t, t.TempDir())
+	kit.MakeAccount(t, s, "jun")
+	for _, namespace := range []string{"berths", "signals"} {
+		kit.AsAdmin(t, s, http.MethodPost, "/api/v1/namespaces", `{"name":"`+namespace+`"}`)
+	}
+	kit.AsAdmin(t, s, http.MethodPut, "/api/v1/roles", `{"place":"berths","account":"jun","role":"owner"}`)
+	kit.AsAdmin(t, s, http.MethodPut, "/api/v1/roles", `{"place":"signals","account":"jun","role":"reader"}`)
+	kit.AsAdmin(t, s, http.MethodPost, "/api/v1/repositories", `{"name":"berths/seatmap"}`)
+	of := func(path string) int {
+		answer, _ := s.Do(http.MethodGet, "/api/v1/"+path, nil, kit.Basic("jun", kit.MemberPassword)...)
+		return answer.StatusCode
+	}
+	for _, path := range []string{
+		"usage", "usage?place=berths", "usage?place=berths/seatmap", "usage/labels?label=team", "usage/traffic?place=berths", "usage/traffic?place=berths&by=account", "usage/growth?place=berths",
+		"runs?place=berths", "in-use", "rules?kind=retention&place=berths", "namespaces", "namespaces/signals",
+	} {
+		assert.Equal(t, http.StatusOK, of(path), path)
+	}
+	// A refusal ends what is to be waited for.
+	assert.Equal(t, http.StatusForbidden, of("usage?place=signals"))
+	refused := url.Values{"verdict": {"refused"}, "account": {"jun"}}
+	kit.Eventually(t, "the refusal is written", func() bool { return len(lines(t, s, refused)) > 0 })
+	all := lines(t, s, refused)
+	assert.Len(t, all, 1, "%+v", all)
+}

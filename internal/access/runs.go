@@ -1,5 +1,12 @@
 package access
 
+import "warthesis/internal/record"
+
 // MaySeeRuns refuses whoever may not see the work beside requests: those with a role
 // on the registry may, by a token of any scope.
 func (a *Access) MaySeeRuns(c Caller) error { return a.watcher(c, "runs", "the work beside requests") }
+
+// SeesRuns is MaySeeRuns where nothing is refused, and nothing logged.
+func (a *Access) SeesRuns(c Caller) bool {
+	return RegistryRole(a.records.Rights(), c.Account) != record.NoRole
+}

@@ -87,10 +87,6 @@ func (u *Upkeep) seesRules(ctx context.Context, c access.Caller, at At) bool {
 		offers, err := u.Access.Offers(ctx, c)
 		return err == nil && offers.ListsAccounts
 	}
-	name := at.Place
-	if name == oci.Name(name.Namespace()) {
-		name += "/"
-	}
-	v, err := u.Access.Verdict(ctx, c, name, access.Push)
+	v, err := u.Access.Verdict(ctx, c, inside(at.Place), access.Push)
 	return err == nil && v.Allowed
 }

@@ -41,11 +41,11 @@ func noInUse(name string) error {
 // InUseLists returns the lists of what is in use, for whoever writes rules that name them,
 // and for those who keep one.
 func (u *Upkeep) InUseLists(ctx context.Context, c access.Caller) (shown []InUseList, err error) {
-	may := u.MaySeeRules(ctx, c, At{})
+	may := u.seesRules(ctx, c, At{})
 	view := u.Records.View(ctx)
 	all, err := view.InUse().All()
 	for _, list := range all {
-		if may != nil && (c.Nobody() || list.KeeperID != c.Account.ID) {
+		if !may && (c.Nobody() || list.KeeperID != c.Account.ID) {
 			continue
 		}
 		one, failed := u.inUseList(view, list)
@@ -55,7 +55,7 @@ func (u *Upkeep) InUseLists(ctx context.Context, c access.Caller) (shown []InUse
 		shown = append(shown, one)
 	}
 	if len(shown) == 0 && err == nil {
-		err = may
+		err = u.MaySeeRules(ctx, c, At{})
 	}
 	return shown, err
 }
@@ -306,7 +306,7 @@ func (u *Upkeep) InUse(ctx context.Context, c access.Caller, name string, absent
 		if err := u.MaySeeRules(ctx, c, At{}); err != nil {
 			return shown, err
 		}
-		all = u.Access.MaySeeRuns(c) == nil
+		all = u.Access.SeesRuns(c)
 	}
 	if missing != nil {
 		return shown, noInUse(name)

@@ -56,7 +56,7 @@ func (u *Upkeep) Judge(ctx context.Context, c access.Caller, name oci.Name, targ
 	var all *worth.Repository
 	var around keeping.Around
 	err = u.Records.Snapshot(ctx, func(view record.View) error {
-		place, err := view.Keeping().Place(in.ID)
+		place, err := loadable(view, in.ID)
 		if err != nil {
 			return err
 		}
@@ -78,6 +78,19 @@ func (u *Upkeep) Judge(ctx context.Context, c access.Caller, name oci.Name, targ
 		return j, err
 	}
 	return u.judged(ctx, c, name, target, all, around.Terms)
+}
+
+// loadable returns a repository, and fails where it has more than may be looked at for
+// somebody who waits.
+func loadable(view record.View, repository int64) (keeping.Place, error) {
+	size, err := view.Keeping().Size(repository, MostJudged)
+	if err == nil && size >= MostJudged {
+		err = oci.Errorf(oci.CodeQueryInvalid, "the repository has more than %d tags and images, which are not told one by one", MostJudged)
+	}
+	if err != nil {
+		return keeping.Place{}, err
+	}
+	return view.Keeping().Place(repository)
 }
 
 func (u *Upkeep) judged(ctx context.Context, c access.Caller, name oci.Name, target string, all *worth.Repository, terms worth.Terms) (j Judged, err error) {
@@ -105,7 +118,7 @@ func (u *Upkeep) judged(ctx context.Context, c access.Caller, name oci.Name, tar
 		j.Digest = all.Images[j.Finding.Image].Digest
 	}
 	answers := now.Explain(at)
-	for day, d := range all.Clone().Days(terms, RetentionDays) {
+	for day, d := range all.Days(terms, RetentionDays) {
 		if slices.ContainsFunc(d.Goes, func(f worth.Finding) bool { return f.Tag == tag && (tag >= 0 || f.Image == image) }) {
 			j.Day = day
 			break

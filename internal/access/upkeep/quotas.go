@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strings"
 
 	"warthesis/internal/access"
 	"warthesis/internal/oci"
@@ -149,15 +148,10 @@ func (u *Upkeep) removalToEnd(ctx context.Context, c access.Caller, id int64) (r
 // MaySeeUsage refuses whoever may not see how much a place holds: those who may push there
 // may, and those with a role on the registry.
 func (u *Upkeep) MaySeeUsage(ctx context.Context, c access.Caller, place oci.Name) error {
-	wide := u.Access.MaySeeRuns(c)
-	if wide == nil || place == "" {
-		return wide
+	if place == "" || u.Access.SeesRuns(c) {
+		return u.Access.MaySeeRuns(c)
 	}
-	name := place
-	if !strings.Contains(string(place), "/") {
-		name += "/"
-	}
-	v, err := u.Access.Verdict(ctx, c, name, access.Push)
+	v, err := u.Access.Verdict(ctx, c, inside(place), access.Push)
 	if err != nil || v.Allowed {
 		return err
 	}
@@ -165,4 +159,10 @@ func (u *Upkeep) MaySeeUsage(ctx context.Context, c access.Caller, place oci.Nam
 		return u.Access.Denied(c, string(place), "there is no %s here that %s may know of", place, c.Who())
 	}
 	return u.Access.Denied(c, string(place), "%s may not see how much %s holds: that takes a role to push there, or one on the registry", c.Who(), place)
+}
+
+// seesUsage is MaySeeUsage of a namespace where nothing is refused.
+func (u *Upkeep) seesUsage(ctx context.Context, c access.Caller, namespace oci.Name) bool {
+	v, err := u.Access.Verdict(ctx, c, inside(namespace), access.Push)
+	return err == nil && v.Allowed
 }

@@ -65,10 +65,7 @@ func (u *Upkeep) MaySeeRules(ctx context.Context, c access.Caller, at At) error 
 		}
 		return u.Access.Denied(c, "rules", "%s may not see the rules of the registry and the lists with names: that takes an owner of a namespace or a role on the registry", c.Who())
 	}
-	name := at.Place
-	if !strings.Contains(string(name), "/") {
-		name += "/"
-	}
+	name := inside(at.Place)
 	v, err := u.Access.Verdict(ctx, c, name, access.Push)
 	if err != nil || v.Allowed {
 		return err
@@ -77,6 +74,15 @@ func (u *Upkeep) MaySeeRules(ctx context.Context, c access.Caller, at At) error 
 		return u.Access.Denied(c, string(at.Place), "there is no %s here that %s may know of", at.Place, c.Who())
 	}
 	return u.Access.Denied(c, string(at.Place), "%s", strings.Replace(v.Reason, string(name), string(at.Place), 1))
+}
+
+// inside is the name by which a right in a place is asked for: that of a namespace means all
+// in it.
+func inside(place oci.Name) oci.Name {
+	if !strings.Contains(string(place), "/") {
+		place += "/"
+	}
+	return place
 }
 
 // RuleList is a list as it stands, with the places that use it.

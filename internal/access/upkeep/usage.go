@@ -20,8 +20,10 @@ import (
 const (
 	// MostChildren is how many places, images or layers are told one by one.
 	MostChildren = 2000
-	mostSharers  = 50
-	mostLines    = 1000
+	// mostNamespaces is how many are summed up.
+	mostNamespaces = 100_000
+	mostSharers    = 50
+	mostLines      = 1000
 	// mostLooked is how much that images name is looked at in one repository.
 	mostLooked = 5_000_000
 )
@@ -70,7 +72,6 @@ func (u *Upkeep) place(ctx context.Context, name oci.Name) (record.GrantKey, err
 // repositories of a namespace, images of a repository.
 func (u *Upkeep) Usage(ctx context.Context, c access.Caller, place oci.Name) (all Usage, err error) {
 	key, missing := u.place(ctx, place)
-	wide := u.Access.MaySeeRuns(c) == nil
 	if place != "" || c.Nobody() {
 		if err := u.MaySeeUsage(ctx, c, place); err != nil {
 			return all, err
@@ -86,7 +87,7 @@ func (u *Upkeep) Usage(ctx context.Context, c access.Caller, place oci.Name) (al
 	defer end()
 	view, seen := u.Records.View(ctx), u.Access.Seen(c).Condition()
 	if place == "" {
-		return u.registryUsage(ctx, c, view, wide)
+		return u.registryUsage(ctx, c, view)
 	}
 	terms := u.Records.Terms(u.Grace)
 	if all.Sums, err = view.Usage().Place(key.NamespaceID, key.RepositoryID, usage.Terms{Served: terms.Served, Grace: terms.Grace, Window: terms.Window, Floor: terms.Floor}, seen); err != nil {
@@ -124,22 +125,28 @@ func (u *Usage) add(children []usage.Child, kind string) {
 	u.More = len(children) > MostChildren
 }
 
-// registryUsage tells of the registry: to those with a role on it of all, to others of the
-// namespaces to which they may push.
-func (u *Upkeep) registryUsage(ctx context.Context, c access.Caller, view record.View, wide bool) (all Usage, err error) {
-	children, err := view.Usage().Namespaces(u.Access.Seen(c).Condition(), MostChildren+1)
+// namespaceUsage tells of namespaces: those with a role on the registry of all, others of
+// those to which they may push.
+func (u *Upkeep) namespaceUsage(ctx context.Context, c access.Caller, view record.View) ([]usage.Child, error) {
+	children, err := view.Usage().Namespaces(u.Access.Seen(c).Condition(), mostNamespaces)
+	if !u.Access.SeesRuns(c) {
+		children = slices.DeleteFunc(children, func(n usage.Child) bool { return !u.seesUsage(ctx, c, oci.Name(n.Name)) })
+	}
+	return children, err
+}
+
+// registryUsage tells of the registry what namespaceUsage does.
+func (u *Upkeep) registryUsage(ctx context.Context, c access.Caller, view record.View) (all Usage, err error) {
+	children, err := u.namespaceUsage(ctx, c, view)
 	if err != nil {
 		return all, err
-	}
-	if !wide {
-		children = slices.DeleteFunc(children, func(n usage.Child) bool { return u.MaySeeUsage(ctx, c, oci.Name(n.Name)) != nil })
 	}
 	all.add(children, "namespace")
 	for _, child := range children {
 		all.Seen, all.Waiting, all.Own = all.Seen+child.Seen, all.Waiting+child.Waiting, all.Own+child.Own
 		all.Images, all.Tags = all.Images+child.Images, all.Tags+child.Tags
 	}
-	if wide {
+	if u.Access.SeesRuns(c) {
 		all.Quotas, err = view.Quota().All(mostQuotas)
 		return all, err
 	}
@@ -188,14 +195,7 @@ func (u *Upkeep) imageUsage(ctx context.Context, c access.Caller, repository int
 	var edges []usage.Edge
 	seen := u.Access.Seen(c).Condition()
 	err = u.Records.Snapshot(ctx, func(view record.View) error {
-		size, err := view.Keeping().Size(repository, MostJudged)
-		if err == nil && size >= MostJudged {
-			err = oci.Errorf(oci.CodeQueryInvalid, "the repository has more than %d tags and images, which are not told one by one", MostJudged)
-		}
-		if err != nil {
-			return err
-		}
-		place, err := view.Keeping().Place(repository)
+		place, err := loadable(view, repository)
 		if err != nil {
 			return err
 		}
@@ -213,12 +213,14 @@ func (u *Upkeep) imageUsage(ctx context.Context, c access.Caller, repository int
 		named[e.ManifestID] = append(named[e.ManifestID], e)
 	}
 	roots := all.Roots()
-	contents := make([]map[int64]usage.Edge, len(roots))
+	contents, images := make([]map[int64]usage.Edge, len(roots)), make([]int, len(roots))
 	holders := map[int64]int{}
 	looked := 0
 	for i, root := range roots {
 		contents[i] = map[int64]usage.Edge{}
-		for _, m := range all.Closure(root) {
+		closure := all.Closure(root)
+		images[i] = len(closure)
+		for _, m := range closure {
 			for _, e := range named[all.Images[m].ID] {
 				contents[i][e.ContentID] = e
 			}
@@ -238,7 +240,7 @@ func (u *Upkeep) imageUsage(ctx context.Context, c access.Caller, repository int
 				child.Own += e.Size
 			}
 		}
-		child.Child.Tags, child.Images = int64(len(child.Names)), int64(len(all.Closure(root)))
+		child.Child.Tags, child.Images = int64(len(child.Names)), int64(images[i])
 		shown = append(shown, child)
 	}
 	slices.SortFunc(shown, func(a, b UsageChild) int {
@@ -275,7 +277,7 @@ func (u *Upkeep) Traffic(ctx context.Context, c access.Caller, place oci.Name, b
 		return nil, missing
 	}
 	// Who pulls is for those who say who may.
-	if by == usage.ByAccount && u.Access.MaySeeRuns(c) != nil {
+	if by == usage.ByAccount && !u.Access.SeesRuns(c) {
 		if v, err := u.Access.Verdict(ctx, c, place+"/", access.Manage); err != nil || !v.Allowed {
 			return nil, errors.Join(err, oci.Errorf(oci.CodeDenied, "%s may not see which accounts pull from %s: that takes an owner there, or a role on the registry", c.Who(), place))
 		}
@@ -295,7 +297,15 @@ type LabelSum struct {
 // ByLabel sums up how much the namespaces hold, by the value of one of their labels; those
 // without it have the value "".
 func (u *Upkeep) ByLabel(ctx context.Context, c access.Caller, label string) ([]LabelSum, error) {
-	all, err := u.Usage(ctx, c, "")
+	if c.Nobody() {
+		return nil, u.Access.AsLoggedIn(c)
+	}
+	end, err := u.Look(c)
+	if err != nil {
+		return nil, err
+	}
+	defer end()
+	children, err := u.namespaceUsage(ctx, c, u.Records.View(ctx))
 	if err != nil {
 		return nil, err
 	}
@@ -304,7 +314,7 @@ func (u *Upkeep) ByLabel(ctx context.Context, c access.Caller, label string) ([]
 		return nil, err
 	}
 	sums := map[string]*LabelSum{}
-	for _, child := range all.Children {
+	for _, child := range children {
 		var labels map[string]string
 		if child.Labels != "" {
 			if err := json.Unmarshal([]byte(child.Labels), &labels); err != nil {
@@ -335,7 +345,7 @@ const outDays = 30
 // Outgoing returns how many bytes went out of each namespace that is seen within 30 days.
 func (u *Upkeep) Outgoing(ctx context.Context, c access.Caller) (map[int64]int64, error) {
 	since := usage.DayOf(u.Clock.Now().Add(-outDays*24*time.Hour)) + 1
-	lines, err := u.Records.View(ctx).Usage().Traffic(usage.ByNamespace, 0, since, u.Access.Seen(c).Condition(), MostChildren)
+	lines, err := u.Records.View(ctx).Usage().Traffic(usage.ByNamespace, 0, since, u.Access.Seen(c).Condition(), mostNamespaces)
 	out := make(map[int64]int64, len(lines))
 	for _, line := range lines {
 		out[line.NamespaceID] = line.BytesOut

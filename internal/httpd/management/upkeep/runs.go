@@ -48,7 +48,7 @@ func (d *door) maySeeRuns(ctx context.Context, place string, filter *runs.Filter
 		return err
 	}
 	key, missing := d.Access.Place(ctx, name)
-	if d.Access.MaySeeRuns(c) != nil {
+	if !d.Access.SeesRuns(c) {
 		if err := d.Upkeep.MayRunIn(ctx, c, name); err != nil {
 			return err
 		}

@@ -3,6 +3,7 @@ package upkeep
 import (
 	"context"
 	"errors"
+	"strings"
 
 	access "warthesis/internal/access/upkeep"
 	"warthesis/internal/api"
@@ -58,9 +59,12 @@ func (d *door) usage(ctx context.Context, in *struct {
 		Place: place, Seen: u.Seen, Own: u.Own, Waiting: u.Waiting, Free: u.Free, Held: u.Held, Images: u.Images, Tags: u.Tags, More: u.More,
 		Quotas: quotasOf(u.Quotas), Children: make([]api.UsageChild, len(u.Children)), Shared: make([]api.Sharer, len(u.Shared)),
 	}
-	out, err := d.Upkeep.Outgoing(ctx, c)
-	if err != nil {
-		return nil, desk.Refusal(err)
+	out := map[int64]int64{}
+	// What goes out is counted by namespace.
+	if !strings.Contains(in.Place, "/") {
+		if out, err = d.Upkeep.Outgoing(ctx, c); err != nil {
+			return nil, desk.Refusal(err)
+		}
 	}
 	whole := int64(0)
 	for i, child := range u.Children {
@@ -83,7 +87,7 @@ func (d *door) usage(ctx context.Context, in *struct {
 		return desk.OK(shown, err)
 	}
 	shown.Cost = d.cost(u.Seen+u.Waiting, whole)
-	if d.Access.MaySeeRuns(c) == nil {
+	if d.Access.SeesRuns(c) {
 		shown.Parts, err = d.parts(ctx)
 	}
 	return desk.OK(shown, err)
