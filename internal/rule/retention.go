@@ -5,6 +5,7 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
+	"iter"
 	"regexp"
 	"slices"
 	"strings"
@@ -53,8 +54,8 @@ type RetentionFacts struct {
 	// Types are the words for what it is: image, index, its media type and artifact type.
 	Types []string
 	// Labels are those of its config, its annotations, and the labels of its repository, as
-	// NAME=VALUE.
-	Labels []string
+	// NAME=VALUE; nil for none.
+	Labels iter.Seq[string]
 	// Used says of a list by its name whether it names the image; nil for none.
 	Used func(list string) Use
 }
@@ -163,13 +164,6 @@ func inUse(v Value) (Condition[*RetentionFacts], error) {
 	}, nil
 }
 
-// Asks reports whether a rule of the list has a condition.
-func (l List[F]) Asks(key string) bool {
-	return slices.ContainsFunc(l.Rules, func(r Rule[F]) bool {
-		return slices.ContainsFunc(r.conditions, func(c condition[F]) bool { return c.key == key })
-	})
-}
-
 // InUseLists returns the names of the lists of what is in use that a retention list asks.
 func (l List[F]) InUseLists() []string {
 	var names []string
@@ -226,9 +220,15 @@ func hasLabel(v Value) (Condition[*RetentionFacts], error) {
 		patterns[i] = compile(text)
 	}
 	return func(f *RetentionFacts) bool {
-		return slices.ContainsFunc(f.Labels, func(is string) bool {
-			return slices.ContainsFunc(patterns, func(p compiled) bool { return p.matches(is) })
-		})
+		if f.Labels == nil {
+			return false
+		}
+		for is := range f.Labels {
+			if slices.ContainsFunc(patterns, func(p compiled) bool { return p.matches(is) }) {
+				return true
+			}
+		}
+		return false
 	}, nil
 }
 

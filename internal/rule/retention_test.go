@@ -85,7 +85,7 @@ func TestRetentionDecidesByTheFirstRuleThatMeansATag(t *testing.T) {
 
 func TestConditionsOfRetention(t *testing.T) {
 	f := facts(0, "night", 10)
-	f.Size, f.Types, f.Labels, f.Pulled = 500<<20, []string{"image", oci.MediaTypeImage}, []string{"stage=test", "org.example.line=3"}, 3*day
+	f.Size, f.Types, f.Labels, f.Pulled = 500<<20, []string{"image", oci.MediaTypeImage}, slices.Values([]string{"stage=test", "org.example.line=3"}), 3*day
 	for condition, holds := range map[string]bool{
 		`last_pull: "< 4d"`: true, `last_pull: "< 3d"`: false, `last_pull: "> 2d"`: true, `last_pull: "> 3d"`: false, `last_push: "> 9d"`: true, `last_push: "<9d"`: false,
 		`older_than: 10d`: true, `older_than: 11d`: false, `untagged_for: 1s`: false, `larger_than: 499MiB`: true, `larger_than: 500MiB`: false,

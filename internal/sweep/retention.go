@@ -179,7 +179,11 @@ func (r *retaining) judge(ctx context.Context, p keeping.Place) (done bool, err 
 	if judged.Stopped {
 		return false, ctx.Err()
 	}
-	r.stale(j)
+	for _, name := range j.Around.Terms.Stale() {
+		if !slices.Contains(r.report.Stale, name) {
+			r.report.Stale = append(r.report.Stale, name)
+		}
+	}
 	if err := r.wait(ctx, j, judged); err != nil {
 		return false, err
 	}
@@ -204,17 +208,6 @@ func (r *retaining) inUseOf(view record.View) error {
 	r.version = version
 	r.inUse, err = view.InUse().Worth(r.began)
 	return err
-}
-
-// stale notes the lists that are asked and count as stale.
-func (r *retaining) stale(j *registry.Judgement) {
-	for _, list := range j.Around.Lists {
-		for _, name := range list.InUseLists() {
-			if in := r.inUse[name]; (in == nil || in.StaleServed <= r.began) && !slices.Contains(r.report.Stale, name) {
-				r.report.Stale = append(r.report.Stale, name)
-			}
-		}
-	}
 }
 
 // wait lets lists wait that would take much of the repository.

@@ -245,7 +245,11 @@ func (p *retentionPreview) look(ctx context.Context, place keeping.Place) error 
 	if p.reaches(around, place.Name) {
 		p.Reaches++
 	}
-	p.stale(around)
+	for _, name := range around.Terms.Stale() {
+		if !slices.Contains(p.Stale, name) {
+			p.Stale = append(p.Stale, name)
+		}
+	}
 	goesNow := map[thing]int{}
 	if p.with != nil {
 		then := all.Clone()
@@ -255,7 +259,7 @@ func (p *retentionPreview) look(ctx context.Context, place keeping.Place) error 
 			}
 		}
 	}
-	p.tell(all.Clone(), around.Terms, goesNow)
+	p.tell(all, around.Terms, goesNow)
 	return nil
 }
 
@@ -363,14 +367,4 @@ func (p *retentionPreview) reaches(around keeping.Around, name oci.Name) bool {
 		return p.with.List.Reaches(name)
 	}
 	return slices.ContainsFunc(around.Terms.Retention, func(l rule.List[*rule.RetentionFacts]) bool { return l.Reaches(name) })
-}
-
-func (p *retentionPreview) stale(around keeping.Around) {
-	for _, list := range around.Terms.Retention {
-		for _, name := range list.InUseLists() {
-			if in := p.inUse[name]; (in == nil || in.StaleServed <= p.served) && !slices.Contains(p.Stale, name) {
-				p.Stale = append(p.Stale, name)
-			}
-		}
-	}
 }

@@ -8,7 +8,6 @@ import (
 	"net/http"
 	"net/url"
 	"os"
-	"strconv"
 
 	"github.com/spf13/pflag"
 
@@ -166,20 +165,24 @@ func showInUse() site.Command {
 				limit = 100_000
 			}
 			var shown api.InUseShown
-			for {
-				page := api.InUseShown{}
-				query := api.Given(map[string]string{"after": shown.Next, "limit": strconv.Itoa(min(1000, limit-len(shown.Entries)))})
+			left := limit
+			entries, err := site.EveryPage(api.List{}, func(page api.List) ([]api.InUseEntry, string, error) {
+				page.Limit = min(1000, left)
+				query := page.Query()
 				if absent {
 					query.Set("absent", "true")
 				}
-				if err := c.Do(ctx, http.MethodGet, inUsePath(c.Args[0]), query, nil, &page); err != nil {
-					return err
+				shown = api.InUseShown{}
+				err := c.Do(ctx, http.MethodGet, inUsePath(c.Args[0]), query, nil, &shown)
+				if left -= len(shown.Entries); left <= 0 {
+					return shown.Entries, "", err
 				}
-				page.Entries = append(shown.Entries, page.Entries...)
-				if shown = page; shown.Next == "" || len(shown.Entries) >= limit {
-					break
-				}
+				return shown.Entries, shown.Next, err
+			})
+			if err != nil {
+				return err
 			}
+			shown.Entries = entries
 			if plain && !c.JSON() {
 				for _, e := range shown.Entries {
 					if e.Digest != "" && e.Reference != e.Digest.String() {

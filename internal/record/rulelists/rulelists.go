@@ -181,7 +181,7 @@ func (l Lists) Remove(k Key) error {
 	if len(by) > 0 {
 		return &UsedError{by}
 	}
-	return errors.Join(l.DB.Exec("DELETE FROM rule_list_uses WHERE list_id = ?", there.ID).Error, l.DB.Exec("DELETE FROM rule_lists WHERE id = ?", there.ID).Error)
+	return errors.Join(l.DB.Exec("DELETE FROM rule_list_uses WHERE list_id = ?", there.ID).Error, l.DB.Exec("DELETE FROM retention_waits WHERE list_id = ?", there.ID).Error, l.DB.Exec("DELETE FROM rule_lists WHERE id = ?", there.ID).Error)
 }
 
 // version is a list as it stands now.

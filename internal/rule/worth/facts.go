@@ -2,6 +2,7 @@ package worth
 
 import (
 	"encoding/json"
+	"iter"
 	"slices"
 	"time"
 
@@ -15,7 +16,7 @@ func (r *Repository) facts(tag, image int, t Terms) *rule.RetentionFacts {
 	f := &rule.RetentionFacts{
 		Name: rule.Name{Repository: r.Name}, Age: since(m.PushedServed), Arrival: m.ID,
 		Pulled: since(m.lastPull, m.PushedServed), Pushed: since(m.PushedServed, m.AgainServed), Untagged: since(m.UntaggedServed, m.PushedServed),
-		Size: m.ContentSize, Types: m.types(), Labels: r.labels(image, t),
+		Size: m.ContentSize, Types: m.types(), Labels: r.labels(image),
 	}
 	if tag >= 0 {
 		has := &r.Tags[tag]
@@ -52,25 +53,37 @@ func (m *Image) types() []string {
 	return all
 }
 
-// labels are those of an image and of its children, and of the repository, where a rule
-// asks for any.
-func (r *Repository) labels(image int, t Terms) (all []string) {
-	if !slices.ContainsFunc(t.Retention, func(l rule.List[*rule.RetentionFacts]) bool { return l.Asks("label") }) {
-		return nil
-	}
-	for name, value := range r.Labels {
-		all = append(all, name+"="+value)
-	}
-	for _, i := range append([]int{image}, r.Images[image].children...) {
-		for _, raw := range []string{r.Images[i].Annotations, r.Images[i].Labels} {
-			var some map[string]string
-			// What is not there has none.
-			if raw != "" && json.Unmarshal([]byte(raw), &some) == nil {
-				for name, value := range some {
-					all = append(all, name+"="+value)
+// labels are those of an image and of its children, and of the repository.
+func (r *Repository) labels(image int) iter.Seq[string] {
+	return func(yield func(string) bool) {
+		for name, value := range r.Labels {
+			if !yield(name + "=" + value) {
+				return
+			}
+		}
+		for _, i := range append([]int{image}, r.Images[image].children...) {
+			for _, label := range r.Images[i].ownLabels() {
+				if !yield(label) {
+					return
 				}
 			}
 		}
 	}
-	return all
+}
+
+// ownLabels are those of an image itself, which are read once.
+func (m *Image) ownLabels() []string {
+	if m.labels == nil {
+		m.labels = []string{}
+		for _, raw := range []string{m.Annotations, m.Labels} {
+			var some map[string]string
+			// What is not there has none.
+			if raw != "" && json.Unmarshal([]byte(raw), &some) == nil {
+				for name, value := range some {
+					m.labels = append(m.labels, name+"="+value)
+				}
+			}
+		}
+	}
+	return m.labels
 }

@@ -1,6 +1,7 @@
 package worth
 
 import (
+	"slices"
 	"time"
 
 	"warthesis/internal/oci"
@@ -26,6 +27,20 @@ type Used struct {
 	Digest     oci.Digest
 	// LeftServed is since when it is not in the list any more, 0 while it is.
 	LeftServed int64
+}
+
+// Stale returns the lists of what is in use that the rules ask, and that are not there or
+// count as stale.
+func (t Terms) Stale() (names []string) {
+	for _, list := range t.Retention {
+		for _, name := range list.InUseLists() {
+			if in := t.InUse[name]; in == nil || in.StaleServed <= t.Served {
+				names = append(names, name)
+			}
+		}
+	}
+	slices.Sort(names)
+	return slices.Compact(names)
 }
 
 // counts reports whether an entry counts at a moment.

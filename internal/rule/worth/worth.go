@@ -31,6 +31,7 @@ type Image struct {
 	subject                            int
 	// lastPull is that of the image and of all that it names, once it was asked.
 	lastPull    int64
+	labels      []string
 	asked, gone bool
 }
 
