@@ -22,7 +22,7 @@ import (
 func killRounds(t *testing.T) int {
 	given := os.Getenv("KILL_ROUNDS")
 	if given == "" {
-		return 50
+		return 25
 	}
 	n, err := strconv.Atoi(given)
 	require.NoError(t, err)

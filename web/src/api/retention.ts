@@ -1,5 +1,5 @@
-import { keepPreviousData, useMutation, useQuery } from '@tanstack/react-query'
-import { nothing, useChange } from './asking'
+import { keepPreviousData, useInfiniteQuery, useMutation, useQuery } from '@tanstack/react-query'
+import { nothing, pageSize, useChange } from './asking'
 import { client, type Schemas, take } from './client'
 import type { At } from './rules'
 
@@ -27,11 +27,15 @@ export const useRunRetention = () => useChange((place: string) => take(client.PO
 
 export const useInUseLists = (enabled: boolean) => useQuery({ queryKey: ['in-use'], queryFn: () => take(client.GET('/api/v1/in-use')), enabled, retry: false })
 
-export const useInUse = (name: string | undefined, absent: boolean) =>
-  useQuery({
+export const entriesOf = (page: Schemas['InUseShown']) => page.entries
+
+export const useInUse = (name: string, absent: boolean) =>
+  useInfiniteQuery({
     queryKey: ['in-use', name, absent],
-    queryFn: () => take(client.GET('/api/v1/in-use/{name}', { params: { path: { name: name! }, query: { absent, limit: 1000 } } })),
-    enabled: name !== undefined, retry: false,
+    queryFn: ({ pageParam }) => take(client.GET('/api/v1/in-use/{name}', { params: { path: { name }, query: { absent, after: pageParam || undefined, limit: pageSize } } })),
+    initialPageParam: '',
+    getNextPageParam: (last) => last.next,
+    retry: false,
   })
 
 export const useMakeInUse = () =>

@@ -1,16 +1,21 @@
 import { Box, Checkbox, FormControlLabel, Link, Typography } from '@mui/material'
 import { useState } from 'react'
 import { useSearchParams } from 'react-router'
-import { useInUse, useInUseLists, useMakeInUse } from '../api/retention'
+import { useRows } from '../api/asking'
+import type { Schemas } from '../api/client'
+import { entriesOf, useInUse, useInUseLists, useMakeInUse } from '../api/retention'
 import { useMe } from '../api/session'
 import { When } from '../parts/Amounts'
 import { CommandLine } from '../parts/Commands'
 import { DialogButton, Field, Section } from '../parts/Forms'
 import { Page } from '../parts/Page'
 import { PlainTable } from '../parts/PlainTable'
+import { type Column, RowTable } from '../parts/RowTable'
 import { Empty, Trouble, Waiting } from '../parts/States'
 import { mono } from '../theme'
 import { RuleTabs } from './Places'
+
+type InUseEntry = Schemas['InUseEntry']
 
 // InUsePage tells what runs somewhere: retention rules keep it.
 export function InUsePage() {
@@ -44,29 +49,27 @@ export function InUsePage() {
   )
 }
 
+const columns: Column<InUseEntry, 'reference'>[] = [
+  { title: 'Reference', width: 'minmax(0, 1fr)', cell: (e) => <Box component="span" title={e.reference} sx={{ fontFamily: mono, fontSize: '0.8125rem' }}>{e.reference}</Box> },
+  { title: 'Held here', width: '90px', cell: (e) => (e.held ? 'yes' : <Typography component="span" color="warning.main">no</Typography>) },
+  { title: 'State', width: '250px', cell: (e) => (e.left_for === undefined ? 'runs' : e.left_for < 86400 ? 'left today; counts for 30 days more' : `left ${Math.floor(e.left_for / 86400)} days ago; counts for 30`) },
+]
+
 function Entries({ name }: { name: string }) {
   const [absent, setAbsent] = useState(false)
   const shown = useInUse(name, absent)
-  const missing = shown.data?.entries.filter((e) => !e.held && e.left_for === undefined) ?? []
+  const { rows, paging } = useRows(shown, entriesOf)
   return (
     <Section title={`What is in use by ${name}`} beside={<FormControlLabel label="Only what is not held here" control={<Checkbox size="small" checked={absent} onChange={(e) => setAbsent(e.target.checked)} />} />}>
       {shown.isPending && <Waiting />}
       {shown.error && <Trouble asked="Reading what is in use" error={shown.error} />}
-      {shown.data && shown.data.entries.length === 0 && <Typography color="textSecondary">{absent ? 'All that is in use is held here.' : 'Nothing is in use by it.'}</Typography>}
-      {shown.data && shown.data.entries.length > 0 && (
-        <Box sx={{ maxHeight: 420, overflow: 'auto' }} tabIndex={0} role="group" aria-label="References">
-          <PlainTable
-            label="What is in use" rows={shown.data.entries} rowKey={(e) => e.reference}
-            columns={[
-              { title: 'Reference', cell: (e) => <Box component="span" sx={{ fontFamily: mono, fontSize: '0.8125rem' }}>{e.reference}</Box> },
-              { title: 'Held here', width: 90, cell: (e) => (e.held ? 'yes' : <Typography component="span" color="warning.main">no</Typography>) },
-              { title: 'State', width: 240, cell: (e) => (e.left_for === undefined ? 'runs' : e.left_for < 86400 ? 'left today; counts for 30 days more' : `left ${Math.floor(e.left_for / 86400)} days ago; counts for 30`) },
-            ]}
-          />
+      {shown.data && rows.length === 0 && <Typography color="textSecondary">{absent ? 'All that is in use is held here.' : 'Nothing is in use by it.'}</Typography>}
+      {rows.length > 0 && (
+        <Box sx={{ height: Math.min(420, 40 + 36 * Math.max(4, rows.length)), display: 'flex', flexDirection: 'column' }}>
+          <RowTable label="What is in use" columns={columns} rows={rows} rowKey={(e) => e.reference} sort="reference" more={paging.more} onMore={paging.onMore} />
         </Box>
       )}
-      {shown.data?.next && <Typography color="textSecondary">There are more; the client lists all of them.</Typography>}
-      {missing.length > 0 && (
+      {rows.some((e) => !e.held && e.left_for === undefined) && (
         <Box sx={{ mt: 1 }}>
           <Typography>What runs and is not held here, by digest, to be copied:</Typography>
           <CommandLine command={`warthesis in-use show ${location.host} ${name} --absent --references > missing.txt`} />

@@ -1,5 +1,5 @@
 import { Box, Breadcrumbs, Button, LinearProgress, Link, Paper, Typography } from '@mui/material'
-import { lazy, Suspense } from 'react'
+import { lazy, type ReactNode, Suspense } from 'react'
 import { Link as Route } from 'react-router'
 import { imagePlace, repositoryPlace } from '../api/addresses'
 import type { Schemas } from '../api/client'
@@ -11,6 +11,7 @@ import { Size, sizeText } from '../parts/Amounts'
 import { shorten } from '../parts/Digest'
 import { Said, Section } from '../parts/Forms'
 import { PlainTable } from '../parts/PlainTable'
+import { type Column, RowTable } from '../parts/RowTable'
 import { Trouble, Waiting } from '../parts/States'
 import { type Part, Picture } from './Picture'
 
@@ -21,6 +22,8 @@ const storagePlace = (place: string, image?: string) => `/storage?place=${encode
 export const money = (cost: Schemas['Cost'] | undefined) => (cost ? `${(cost.storage + cost.out).toLocaleString('en', { minimumFractionDigits: 2, maximumFractionDigits: 2 })} ${cost.currency}` : '')
 
 const nameOf = (c: UsageChild) => (c.kind === 'image' ? (c.names && c.names.length > 0 ? c.names.slice(0, 2).join(', ') + (c.names.length > 2 ? ' …' : '') : `${shorten(c.digest!)} (no tag)`) : c.name!)
+
+const placeOf = (c: UsageChild, place: string) => (c.kind === 'image' ? storagePlace(place, c.digest!) : storagePlace(c.name!))
 
 // UsageOf answers what holds the space in a place, what that costs, and what could be freed by
 // which step.
@@ -38,7 +41,7 @@ export function UsageOf({ place, image }: { place: string; image: string }) {
           <Picture
             label="What holds the space: areas by what each alone holds"
             parts={u.children.map((c): Part => ({
-              key: c.digest ?? c.name!, name: nameOf(c), own: c.own, seen: c.seen, to: c.kind === 'image' ? storagePlace(place, c.digest!) : storagePlace(c.name!),
+              key: c.digest ?? c.name!, name: nameOf(c), own: c.own, seen: c.seen, to: placeOf(c, place),
               about: `${c.images.toLocaleString('en')} ${c.images === 1 ? 'manifest' : 'manifests'}`,
             }))}
           />
@@ -81,6 +84,7 @@ function Quotas({ usage: u }: { usage: Usage }) {
           </Box>
         )
       })}
+      {u.quotas.length > 9 && <Typography color="textSecondary">and {u.quotas.length - 9} more, which hold less of theirs; warthesis quota list {location.host} tells all</Typography>}
     </Paper>
   )
 }
@@ -106,23 +110,27 @@ function Amounts({ usage: u }: { usage: Usage }) {
 }
 
 function Children({ usage: u, place }: { usage: Usage; place: string }) {
-  const costs = u.children.some((c) => c.cost)
+  const images = place.includes('/')
+  const amount = (title: string, of: (c: UsageChild) => ReactNode, width = '90px'): Column<UsageChild, 'own'> => ({ title, width, number: true, cell: of })
   return (
-    <Box sx={{ mt: 1.5, maxHeight: 360, overflow: 'auto' }} tabIndex={0} role="group" aria-label="The same as a list">
-      <PlainTable
-        label="What holds the space" rows={u.children.slice(0, 200)} rowKey={(c) => c.digest ?? c.name!}
-        columns={[
-          { title: place.includes('/') ? 'Image' : place ? 'Repository' : 'Namespace', cell: (c) => <Link component={Route} underline="always" to={c.kind === 'image' ? storagePlace(place, c.digest!) : storagePlace(c.name!)}>{nameOf(c)}</Link> },
-          { title: 'Its own', number: true, width: 90, cell: (c) => <Size bytes={c.own} /> },
-          { title: 'As seen', number: true, width: 90, cell: (c) => <Size bytes={c.seen} /> },
-          ...(place.includes('/') ? [] : [{ title: 'Waits', number: true, width: 90, cell: (c: UsageChild) => <Size bytes={c.waiting} /> }]),
-          { title: 'Images', number: true, width: 80, cell: (c) => c.images.toLocaleString('en') },
-          { title: 'Tags', number: true, width: 70, cell: (c) => c.tags.toLocaleString('en') },
-          ...(costs ? [{ title: 'Costs a month', number: true, width: 110, cell: (c: UsageChild) => money(c.cost) }] : []),
-        ]}
-      />
+    <>
+      <Box sx={{ mt: 1.5, height: Math.min(360, 40 + 36 * Math.max(1, u.children.length)), display: 'flex', flexDirection: 'column' }}>
+        <RowTable
+          label="The same as a list" rows={u.children} rowKey={(c) => c.digest ?? c.name!} sort="own" place={(c) => placeOf(c, place)}
+          columns={[
+            { title: images ? 'Image' : place ? 'Repository' : 'Namespace', width: 'minmax(0, 1fr)', cell: (c) => <Link component={Route} underline="always" tabIndex={-1} to={placeOf(c, place)}>{nameOf(c)}</Link> },
+            amount('Its own', (c) => <Size bytes={c.own} />),
+            amount('As seen', (c) => <Size bytes={c.seen} />),
+            ...(images ? [] : [amount('Waits', (c) => <Size bytes={c.waiting} />)]),
+            amount('Images', (c) => c.images.toLocaleString('en')),
+            amount('Tags', (c) => c.tags.toLocaleString('en')),
+            ...(u.children.some((c) => c.cost) ? [amount('Costs a month', (c) => money(c.cost), '110px')] : []),
+          ]}
+        />
+      </Box>
+      {u.more && <Typography color="textSecondary" sx={{ mt: 1 }}>These are the {u.children.length.toLocaleString('en')} that hold the most of their own; the sums above count all.</Typography>}
       {u.shared.length > 0 && <Typography color="textSecondary" sx={{ mt: 1 }}>Of the same content: {u.shared.slice(0, 5).map((s) => `${s.name} ${sizeText(s.bytes)}`).join(' · ')}{u.shared.length > 5 && ' …'}</Typography>}
-    </Box>
+    </>
   )
 }
 
