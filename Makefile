@@ -58,7 +58,7 @@ QUICKLY := $(shell test "$$(df -Pk /dev/shm 2>/dev/null | awk 'NR == 2 { print i
 # test installs what is missing and runs everything.
 test: tools-for-tests check build
 	$(GO) build -race -tags $(TAGS) -o bin/warthesis-race ./cmd/warthesis
-	$(QUICKLY) BINARY_UNDER_TEST=$(CURDIR)/bin/warthesis-race $(GO) test -count=1 -race -timeout 20m -parallel 4 -tags $(TAGS) ./...
+	$(QUICKLY) BINARY_UNDER_TEST=$(CURDIR)/bin/warthesis-race $(GO) test -count=1 -race -timeout 20m -p 3 -parallel 4 -tags $(TAGS) ./...
 
 .PHONY: tools-for-tests tools-for-bench tools-for-screenshots
 tools-for-tests:

@@ -386,7 +386,7 @@ func TestAFlagGivenTwiceIsRefused(t *testing.T) {
 // An index of many large children comes with little memory: documents go to disk, one
 // at a time. The most that is held is read when the last part is asked for.
 func TestAnIndexOfManyLargeChildrenIsNotHeldInMemory(t *testing.T) {
-	const children, each = 48, 2 << 20
+	const children, each = 40, 2 << 20
 	config := []byte(`{}`)
 	child := func(i int) []byte {
 		// Ballast that is quickly read: what counts is who keeps it.
@@ -419,7 +419,7 @@ func TestAnIndexOfManyLargeChildrenIsNotHeldInMemory(t *testing.T) {
 			_, _ = w.Write(config)
 		}
 	})
-	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	ctx, cancel := context.WithTimeout(context.Background(), 4*time.Minute)
 	defer cancel()
 	pull := exec.CommandContext(ctx, kit.Binary(t), "pull", address+"/a/b:1", filepath.Join(t.TempDir(), "out"))
 	pull.Env = kit.ClientEnvironment()
