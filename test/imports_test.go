@@ -30,6 +30,7 @@ var house = []struct {
 	{"config", "the service's settings", "given"},
 	{"authority", "certificates: given ones, or a private authority", ""},
 	{"login", "the client's login files", "oci given"},
+	{"secret", "secrets kept under a key of the registry's own", ""},
 	{"outward", "connections to addresses that somebody gave", "oci"},
 	{"api", "types of the management API and its client", "oci rule"},
 	{"blob", "bytes by place", "oci"},
@@ -44,7 +45,7 @@ var house = []struct {
 	{"access", "who may do what, and why not", "oci rule record clock"},
 	{"registry", "the heart: uploads, manifests, tags, deletes", "oci rule clock blob record inspect"},
 	{"sweep", "what goes: retention, garbage collection, scrub", "… registry work"},
-	{"flow", "what travels: follow, replicate, carry", "… registry peer layout work"},
+	{"flow", "what travels: follow, replicate, carry", "… registry peer layout work login outward secret"},
 	{"charter", "the set-up as one document", "… access registry sweep flow"},
 	{"notice", "webhooks", "record rule work"},
 	{"keep", "backup, restore, records from bytes", "below"},
@@ -59,7 +60,7 @@ var onlyForTests = map[string][]string{"browser": {}, "kit": {"oci"}}
 
 // onlyIn lists who may import what ties a room to a door, to a tool or to the records.
 var onlyIn = map[string]string{
-	"net/http":                    "api peer httpd serve cli kit authority outward",
+	"net/http":                    "api peer httpd serve cli kit authority outward flow",
 	"github.com/gin-gonic/gin":    "httpd",
 	"github.com/spf13/cobra":      "cli",
 	"gorm.io/gorm":                "record",

@@ -32,6 +32,11 @@ type Config struct {
 	// TrustedProxies are the addresses or networks of load balancers whose
 	// forwarded headers count.
 	TrustedProxies List
+	// InsideNetworks are networks that are not public and that the service may connect to
+	// all the same, where a peer stands in one. OutwardProxy lets such connections go through
+	// the proxy of the environment.
+	InsideNetworks List
+	OutwardProxy   bool
 	// Certificates are pairs of files, certificate:key, one pair for each host name
 	// where that is wanted. They are read again when they change.
 	Certificates List
@@ -228,6 +233,8 @@ func (c *Config) settings() map[string]func(string) error {
 		"listen_unencrypted":    truth(&c.ListenUnencrypted),
 		"outside_addresses":     c.OutsideAddresses.Set,
 		"trusted_proxies":       c.TrustedProxies.Set,
+		"inside_networks":       c.InsideNetworks.Set,
+		"outward_proxy":         truth(&c.OutwardProxy),
 		"certificates":          c.Certificates.Set,
 		"private_authority":     truth(&c.PrivateAuthority),
 		"company_issuer":        text(&c.CompanyIssuer),

@@ -12,6 +12,7 @@ import (
 	"warthesis/internal/cli/site"
 	"warthesis/internal/cli/term"
 	"warthesis/internal/config"
+	"warthesis/internal/peer/walk"
 	"warthesis/internal/serve"
 )
 
@@ -60,6 +61,8 @@ func addSettings(f *pflag.FlagSet, flags *config.Config) {
 	f.BoolVar(&flags.ListenUnencrypted, "listen-unencrypted", false, "listen beyond this machine without TLS, as behind a load balancer that ends it")
 	f.Var(&flags.OutsideAddresses, "outside-addresses", "addresses under which the registry is reached, such as https://registry.larkspur.example")
 	f.Var(&flags.TrustedProxies, "trusted-proxies", "addresses or networks of load balancers whose forwarded headers count")
+	f.Var(&flags.InsideNetworks, "inside-networks", "networks that are not public and that the service may connect to all the same, such as 10.20.0.0/16:443")
+	f.BoolVar(&flags.OutwardProxy, "outward-proxy", false, "connect to peers through the proxy of the environment")
 	f.Var(&flags.Certificates, "certificates", "files of certificates with those of their keys, certificate:key")
 	f.BoolVar(&flags.PrivateAuthority, "private-authority", false, "serve TLS by an authority of the registry's own, made at the first start")
 	f.StringVar(&flags.CompanyIssuer, "company-issuer", "", "address of the company's OpenID Connect issuer")
@@ -122,7 +125,7 @@ func sayStart(s serve.Started) string {
 	}
 	if s.AdminPassword != "" {
 		plain := ""
-		if scheme == "http" && !config.IsLoopback(site.HostOf(registry)) {
+		if scheme == "http" && !config.IsLoopback(walk.HostOf(registry)) {
 			plain = " --unencrypted"
 		}
 		said += fmt.Sprintf("The account admin is made, with the password  %s\nIt is shown this once. Log in with it:  %s login %s --account admin%s\n\n", s.AdminPassword, term.ProgramName(), registry, plain)
