@@ -12,6 +12,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"warthesis/internal/cli/flow"
 	"warthesis/internal/cli/image"
 	"warthesis/internal/cli/names"
 	"warthesis/internal/cli/rights"
@@ -84,12 +85,13 @@ func newRoot(t term.Terminal, version string) *cobra.Command {
 		&cobra.Group{ID: term.GroupLook, Title: "Look:"},
 		&cobra.Group{ID: term.GroupNames, Title: "Places:"},
 		&cobra.Group{ID: term.GroupRights, Title: "Who may do what:"},
+		&cobra.Group{ID: term.GroupFlow, Title: "Between registries:"},
 		&cobra.Group{ID: term.GroupRun, Title: "Run a registry:"},
 	)
 	root.SetHelpCommandGroupID(term.GroupRun)
 	root.SetCompletionCommandGroupID(term.GroupRun)
 	remote := &site.Remote{T: t, Version: version}
-	for _, add := range []func(*cobra.Command, *site.Remote){image.Add, names.Add, rights.Add, trust.Add, upkeep.Add, service.Add} {
+	for _, add := range []func(*cobra.Command, *site.Remote){image.Add, names.Add, rights.Add, trust.Add, upkeep.Add, flow.Add, service.Add} {
 		add(root, remote)
 	}
 	return root

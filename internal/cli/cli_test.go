@@ -43,7 +43,7 @@ func flagsOf(c *cobra.Command) []string {
 	c.LocalNonPersistentFlags().VisitAll(func(f *pflag.Flag) {
 		kind := term.ValueOf(f).Type()
 		switch {
-		case slices.Contains([]string{"help", "unencrypted", "ca", "login-file"}, f.Name):
+		case slices.Contains([]string{"help", "unencrypted", "ca", "client-certificate", "client-key", "login-file"}, f.Name):
 		case kind == "bool":
 			flags = append(flags, "`--"+f.Name+"`")
 		default:
@@ -77,7 +77,7 @@ func TestTheDocumentsShowTheCommands(t *testing.T) {
 
 // One thing has one word, and what is alike is called alike.
 func TestCommandsAreAlike(t *testing.T) {
-	verbs := strings.Fields("make change show list move log rename remove restore undo stop set preview run lift explain seal unseal revoke replace add drop rotate check merge password get store erase")
+	verbs := strings.Fields("make change show list move log rename remove restore undo stop set preview run lift explain seal unseal revoke replace add drop rotate check merge password get store erase test look")
 	everyCommand(allCommands(), func(c *cobra.Command) {
 		path := strings.TrimPrefix(c.CommandPath(), "warthesis ")
 		if c.HasParent() && c.Parent().Name() != "warthesis" {

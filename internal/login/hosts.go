@@ -28,6 +28,9 @@ type Host struct {
 	Authority string `json:"authority,omitempty"`
 	// Unverified switches the check of the certificate off.
 	Unverified bool `json:"unverified,omitempty"`
+	// ClientCertificate and ClientKey are files that the registry is shown where it asks.
+	ClientCertificate string `json:"client_certificate,omitempty"`
+	ClientKey         string `json:"client_key,omitempty"`
 }
 
 // hostsLimit is the largest file about registries in bytes that is read.

@@ -97,3 +97,14 @@ func (r Reference) String() string {
 	}
 	return s
 }
+
+// CheckTarget fails, with CodeTagInvalid or CodeDigestInvalid, where a text is neither a tag
+// nor a digest.
+func CheckTarget(s string) error {
+	if strings.Contains(s, ":") {
+		_, err := ParseDigest(s)
+		return err
+	}
+	_, err := ParseTag(s)
+	return err
+}

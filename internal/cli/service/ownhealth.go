@@ -15,23 +15,24 @@ import (
 	"warthesis/internal/authority"
 	"warthesis/internal/cli/site"
 	"warthesis/internal/config"
+	"warthesis/internal/peer/walk"
 	"warthesis/internal/serve"
 )
 
 // examineService examines this machine as the place of a service.
 func examineService(ctx context.Context, c *site.Call, file string) error {
 	settings := config.Default()
-	e := &examination{c: c}
-	e.step("settings", func() (string, error) {
+	e := walk.Begin(walk.Way{}, drawSteps(c))
+	e.Step("settings", func() (string, error) {
 		err := settings.Lay(file, environment(), nil)
 		return fmt.Sprintf("data in %s, listening on %s", settings.Data, settings.Listen), err
 	})
 	running := false
-	e.step("folder", func() (found string, err error) {
+	e.Step("folder", func() (found string, err error) {
 		running, found, err = serve.LookFolder(settings)
 		return found, err
 	})
-	e.step("space", func() (string, error) {
+	e.Step("space", func() (string, error) {
 		left, size, err := serve.LookSpace(settings)
 		if err != nil {
 			return "", err
@@ -42,17 +43,17 @@ func examineService(ctx context.Context, c *site.Call, file string) error {
 		}
 		return said, nil
 	})
-	e.step("port", func() (string, error) { return lookOwnPort(settings, running) })
-	e.step("name", func() (string, error) { return lookOwnNames(ctx, settings) })
-	e.step("certificate", func() (string, error) { return lookOwnCertificates(settings) })
-	e.step("clock", func() (string, error) {
+	e.Step("port", func() (string, error) { return lookOwnPort(settings, running) })
+	e.Step("name", func() (string, error) { return lookOwnNames(ctx, settings) })
+	e.Step("certificate", func() (string, error) { return lookOwnCertificates(settings) })
+	e.Step("clock", func() (string, error) {
 		now := time.Now()
 		if now.Year() < 2026 {
 			return "", fmt.Errorf("it says %s, which is before this program was made. Set it: certificates and tokens go by it", now.Format(time.DateTime))
 		}
 		return now.Format(time.RFC3339), nil
 	})
-	return e.end()
+	return endOf(c, e)
 }
 
 func lookOwnPort(settings config.Config, running bool) (string, error) {
@@ -76,7 +77,7 @@ func lookOwnNames(ctx context.Context, settings config.Config) (string, error) {
 	}
 	var said []string
 	for _, u := range outside {
-		found, err := lookName(ctx, u.Host, &site.Way{Base: u})
+		found, err := walk.Way{Registry: u.Host}.LookName(ctx)
 		if err != nil {
 			return "", err
 		}
@@ -116,7 +117,7 @@ func lookOwnCertificates(settings config.Config) (string, error) {
 		if left < 14*24*time.Hour {
 			return "", fmt.Errorf("%s ends on %s; renew it, and the service takes it up by itself", pair[0], loaded.Leaf.NotAfter.Format(time.DateOnly))
 		}
-		said = append(said, fmt.Sprintf("%s for %s, good until %s", pair[0], strings.Join(site.Certified(loaded.Leaf), ", "), loaded.Leaf.NotAfter.Format(time.DateOnly)))
+		said = append(said, fmt.Sprintf("%s for %s, good until %s", pair[0], strings.Join(walk.Certified(loaded.Leaf), ", "), loaded.Leaf.NotAfter.Format(time.DateOnly)))
 	}
 	return strings.Join(said, "; "), nil
 }

@@ -164,6 +164,8 @@ func (r *Remote) addFlags(f *pflag.FlagSet) {
 	f.BoolVar(&r.Unencrypted, "unencrypted", false,
 		"speak plain HTTP to a registry that is not on this machine; everybody on the way can read and change what passes")
 	f.StringVar(&r.Authority, "ca", "", "trust the certificates in this PEM file, besides those of the system")
+	f.StringVar(&r.ClientCertificate, "client-certificate", "", "file with the certificate that the registry is shown where it asks for one; with --client-key")
+	f.StringVar(&r.ClientKey, "client-key", "", "file with that certificate's key")
 	f.StringVar(&r.LoginFile, "login-file", "", "file with the logins, in the form that container engines share")
 }
 

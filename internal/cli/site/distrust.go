@@ -4,56 +4,51 @@ import (
 	"bytes"
 	"context"
 	"crypto/tls"
-	"crypto/x509"
 	"errors"
 	"fmt"
 	"io"
 	"net"
 	"net/http"
 	"net/url"
-	"strings"
 	"time"
 
 	"warthesis/internal/cli/term"
 	"warthesis/internal/config"
 	"warthesis/internal/oci"
+	"warthesis/internal/peer/walk"
 )
 
 // sayTLS says what is wrong with a connection over TLS: whom the certificate is from,
 // and the one command that helps. Other errors are left as they are.
 func (w *Way) sayTLS(ctx context.Context, err error) error {
 	registry := w.Base.Host
-	var unknown x509.UnknownAuthorityError
-	var name x509.HostnameError
-	var invalid x509.CertificateInvalidError
-	var record tls.RecordHeaderError
-	switch {
-	case errors.As(err, &unknown):
-		remedy := "Get that authority's certificate from whoever runs the registry, and give it:  --ca FILE"
+	wrong, is := walk.Distrusted(registry, err)
+	if !is {
+		return err
+	}
+	remedy := ""
+	switch wrong.Wrong {
+	case walk.UnknownAuthority:
+		remedy = "Get that authority's certificate from whoever runs the registry, and give it:  --ca FILE"
 		if hasOwnAuthority(ctx, w.Base) {
 			remedy = fmt.Sprintf("Trust it:  %s trust %s", term.ProgramName(), registry)
 		}
-		return distrusted("the certificate of %s is not trusted: it is signed by %s, an authority that this machine does not know. %s", registry, signer(unknown.Cert), remedy)
-	case errors.As(err, &name):
-		names := Certified(name.Certificate)
-		remedy := "Let whoever runs it have one made out for this address too"
-		if len(names) > 0 {
-			remedy = fmt.Sprintf("Use one of those:  %s doctor %s", term.ProgramName(), WithPort(names[0], portOf(registry)))
+	case walk.OtherName:
+		remedy = "Let whoever runs it have one made out for this address too"
+		if len(wrong.Names) > 0 {
+			remedy = fmt.Sprintf("Use one of those:  %s doctor %s", term.ProgramName(), walk.WithPort(wrong.Names[0], portOf(registry)))
 		}
-		return distrusted("the certificate of %s is not trusted: it is made out for %s, and signed by %s. %s", registry, term.OrDash(strings.Join(names, ", ")), signer(name.Certificate), remedy)
-	case errors.As(err, &invalid) && invalid.Reason == x509.Expired:
-		return distrusted("the certificate of %s is not trusted: signed by %s, it is good from %s to %s, and this machine's clock says %s. Let it be renewed, or set the clock", registry,
-			signer(invalid.Cert), invalid.Cert.NotBefore.Format(time.DateTime), invalid.Cert.NotAfter.Format(time.DateTime), time.Now().Format(time.DateTime))
-	case errors.As(err, &invalid):
-		return distrusted("the certificate of %s is not trusted: signed by %s, it cannot be used (%v). Let whoever runs it have another one made", registry, signer(invalid.Cert), err)
-	case errors.As(err, &record), strings.Contains(err.Error(), "server gave HTTP response to HTTPS client"):
-		how := "leave https:// out and say --unencrypted"
-		if config.IsLoopback(HostOf(registry)) {
-			how = "write http://" + registry
+	case walk.Expired:
+		remedy = "Let it be renewed, or set the clock"
+	case walk.NotTLS:
+		remedy = "If plain HTTP is meant, leave https:// out and say --unencrypted"
+		if config.IsLoopback(walk.HostOf(registry)) {
+			remedy = "If plain HTTP is meant, write http://" + registry
 		}
-		return distrusted("%s does not speak TLS. If plain HTTP is meant, %s", registry, how)
+	default:
+		remedy = "Let whoever runs the registry have another one made"
 	}
-	return err
+	return distrusted("%s. %s", wrong.Says, remedy)
 }
 
 // distrusted is an error that no try again mends.
@@ -72,33 +67,11 @@ func (w *Way) sayElsewhere(at *url.URL, err error) error {
 		"Let whoever runs the registry put %s://%s there too, or use the name on a machine that knows it", w.Base.Host, at.Host, w.Base.Scheme, w.Base.Host)
 }
 
-// signer says whom a certificate is from.
-func signer(c *x509.Certificate) string {
-	if c == nil {
-		return "nobody knows whom"
-	}
-	for _, name := range append([]string{c.Issuer.CommonName}, c.Issuer.Organization...) {
-		if name != "" {
-			return fmt.Sprintf("%q", name)
-		}
-	}
-	return fmt.Sprintf("%q", c.Issuer.String())
-}
-
-// Certified are the names and addresses that a certificate is made out for.
-func Certified(c *x509.Certificate) []string {
-	names := append([]string{}, c.DNSNames...)
-	for _, ip := range c.IPAddresses {
-		names = append(names, ip.String())
-	}
-	return names
-}
-
 func portOf(registry string) string {
 	if _, port, err := net.SplitHostPort(registry); err == nil {
 		return port
 	}
-	return portTLS
+	return walk.PortOf("https")
 }
 
 // AuthorityPath is where a registry serves the certificate of its own authority.

@@ -16,6 +16,7 @@ import (
 	"warthesis/internal/given"
 	"warthesis/internal/login"
 	"warthesis/internal/peer"
+	"warthesis/internal/peer/walk"
 )
 
 // Way is how a registry is reached. What was said of its certificate is said of it
@@ -84,6 +85,11 @@ func (r *Remote) Way(registry string) (*Way, error) {
 	if err != nil {
 		return nil, err
 	}
+	host, known := hosts.Known[registry]
+	shown, err := r.shownTo(host)
+	if err != nil {
+		return nil, err
+	}
 	plain := &tls.Config{MinVersion: tls.VersionTLS12}
 	if r.Authority != "" {
 		pool, err := authorities(r.Authority)
@@ -95,14 +101,13 @@ func (r *Remote) Way(registry string) (*Way, error) {
 		if base.Scheme == "http" && !r.Unencrypted && r.schemes[registry] == "" && speaksTLS(registry) {
 			base.Scheme = "https"
 		}
-		return NewWay(base, plain, nil), nil
+		return NewWay(base, plain, showing(plain, shown)), nil
 	}
-	host, known := hosts.Known[registry]
 	if !known || r.Unencrypted {
-		return NewWay(base, plain, nil), nil
+		return NewWay(base, plain, showing(plain, shown)), nil
 	}
 	base.Scheme = "https"
-	own := plain.Clone()
+	own := showing(plain, shown)
 	if host.Unverified {
 		own.InsecureSkipVerify = true
 		r.warned.Do(func() {
@@ -111,8 +116,40 @@ func (r *Remote) Way(registry string) (*Way, error) {
 		})
 		return NewWay(base, plain, own), nil
 	}
-	own.RootCAs, err = authorities(host.Authority)
+	if host.Authority != "" {
+		own.RootCAs, err = authorities(host.Authority)
+	}
 	return NewWay(base, plain, own), err
+}
+
+// Shown returns the client certificate that the flags name, nil for none.
+func (r *Remote) Shown() ([]tls.Certificate, error) { return r.shownTo(login.Host{}) }
+
+// shownTo returns the certificate that a registry is shown where it asks for one, by the
+// flags or as it was said when the registry was trusted.
+func (r *Remote) shownTo(host login.Host) ([]tls.Certificate, error) {
+	certificate, key := r.ClientCertificate, r.ClientKey
+	if (certificate == "") != (key == "") {
+		return nil, term.Usage("--client-certificate and --client-key come together")
+	}
+	if certificate == "" {
+		certificate, key = host.ClientCertificate, host.ClientKey
+	}
+	if certificate == "" {
+		return nil, nil
+	}
+	pair, err := tls.LoadX509KeyPair(certificate, key)
+	if err != nil {
+		return nil, term.Usage("the client certificate %s and its key %s cannot be used: %w", certificate, key, err)
+	}
+	return []tls.Certificate{pair}, nil
+}
+
+// showing is a configuration of TLS that shows certificates.
+func showing(c *tls.Config, shown []tls.Certificate) *tls.Config {
+	own := c.Clone()
+	own.Certificates = shown
+	return own
 }
 
 // base returns the address of a registry with its scheme. One that was pasted with
@@ -139,6 +176,9 @@ func knownBy(host login.Host) string {
 	if host.Unverified {
 		return "without a check of its certificate"
 	}
+	if host.Authority == "" {
+		return "with a client certificate"
+	}
 	return "by the certificate in " + host.Authority
 }
 
@@ -147,7 +187,7 @@ func speaksTLS(registry string) bool {
 	dialer := tls.Dialer{NetDialer: &net.Dialer{Timeout: 2 * time.Second}, Config: &tls.Config{InsecureSkipVerify: true}}
 	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
 	defer cancel()
-	conn, err := dialer.DialContext(ctx, "tcp", WithPort(registry, portPlain))
+	conn, err := dialer.DialContext(ctx, "tcp", walk.WithPort(registry, walk.PortOf("http")))
 	if err != nil {
 		var record tls.RecordHeaderError
 		return !errors.As(err, &record)

@@ -9,6 +9,7 @@ import (
 	"warthesis/internal/cli/term"
 	"warthesis/internal/login"
 	"warthesis/internal/oci"
+	"warthesis/internal/peer/walk"
 )
 
 // DefaultRegistry returns the registry that is meant where none is named: the one that
@@ -67,7 +68,7 @@ func (r *Remote) withItsPort(registry string) (string, error) {
 	}
 	var same []string
 	for _, one := range known {
-		if strings.EqualFold(HostOf(one), HostOf(registry)) && !slices.Contains(same, one) {
+		if strings.EqualFold(walk.HostOf(one), walk.HostOf(registry)) && !slices.Contains(same, one) {
 			same = append(same, one)
 		}
 	}
@@ -111,6 +112,6 @@ func (r *Remote) isAddress(s string) bool {
 	if _, err := oci.ParseRegistry(plain); err != nil {
 		return false
 	}
-	known := func(one string) bool { return one == plain || HostOf(one) == plain }
+	known := func(one string) bool { return one == plain || walk.HostOf(one) == plain }
 	return plain != s || plain == "localhost" || strings.Contains(plain, ":") || net.ParseIP(plain) != nil || slices.ContainsFunc(r.KnownRegistries(), known) || known(r.DefaultRegistry())
 }

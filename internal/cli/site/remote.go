@@ -17,8 +17,10 @@ type Remote struct {
 	T           term.Terminal
 	Unencrypted bool
 	Authority   string
-	LoginFile   string
-	Version     string
+	// ClientCertificate and ClientKey are files that are shown to a registry that asks.
+	ClientCertificate, ClientKey string
+	LoginFile                    string
+	Version                      string
 
 	warned sync.Once
 	// schemes are those that addresses were pasted with, by registry.

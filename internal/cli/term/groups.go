@@ -6,5 +6,6 @@ const (
 	GroupLook   = "look"
 	GroupNames  = "names"
 	GroupRights = "rights"
+	GroupFlow   = "flow"
 	GroupRun    = "run"
 )

@@ -53,7 +53,7 @@ func trustCommand() site.Command {
 			if err != nil {
 				return err
 			}
-			if err := c.Idle("a certificate is fetched unchecked, and compared by its fingerprint", "unencrypted", "ca", "login-file"); err != nil {
+			if err := c.Idle("a certificate is fetched unchecked, and compared by its fingerprint", "unencrypted", "ca", "client-certificate", "client-key", "login-file"); err != nil {
 				return err
 			}
 			ways := 0
@@ -65,38 +65,52 @@ func trustCommand() site.Command {
 			if ways > 1 {
 				return term.Usage("--fingerprint, --unverified and --verified are three ways to trust; give one of them")
 			}
+			// Whether they fit each other is found out before anything is kept.
+			shown, err := c.R.Shown()
+			if err != nil {
+				return err
+			}
 			switch {
 			case unverified:
 				return trustAnything(ctx, c, registry)
 			case verified:
-				if err := trustHost(ctx, registry, nil); err != nil {
+				if err := trustHost(ctx, c, registry, login.Host{}); err != nil {
 					return err
 				}
 				return c.Tell(trusted{Registry: registry}, func() {
 					c.T.Say("The certificate of %s is checked by the system's authorities from now on", registry)
 				})
 			}
-			return trust(ctx, c, registry, fingerprint)
+			return trust(ctx, c, registry, fingerprint, shown)
 		},
 	}
 }
 
-// trustHost keeps how a registry is trusted; nil is by the system alone.
-func trustHost(ctx context.Context, registry string, host *login.Host) error {
+// trustHost keeps how a registry is trusted, with the client certificate that was named; an
+// empty host is by the system alone.
+func trustHost(ctx context.Context, c *site.Call, registry string, host login.Host) (err error) {
+	if c.R.ClientCertificate != "" {
+		if host.ClientCertificate, err = filepath.Abs(c.R.ClientCertificate); err == nil {
+			host.ClientKey, err = filepath.Abs(c.R.ClientKey)
+		}
+		if err != nil {
+			return err
+		}
+	}
 	hosts, err := login.OpenHosts(os.Getenv)
 	if err != nil {
 		return err
 	}
 	return hosts.Change(ctx, func(now *login.Hosts) {
 		delete(now.Known, registry)
-		if host != nil {
-			now.Known[registry] = *host
+		if host != (login.Host{}) {
+			now.Known[registry] = host
 		}
 	})
 }
 
 func trustAnything(ctx context.Context, c *site.Call, registry string) error {
-	if err := trustHost(ctx, registry, &login.Host{Unverified: true}); err != nil {
+	if err := trustHost(ctx, c, registry, login.Host{Unverified: true}); err != nil {
 		return err
 	}
 	c.T.Warn("WARNING: the certificate of %s is not checked from now on. Whoever is on the way can read and change what passes, logins included.\n"+
@@ -104,8 +118,8 @@ func trustAnything(ctx context.Context, c *site.Call, registry string) error {
 	return c.Tell(trusted{Registry: registry, Unverified: true}, func() {})
 }
 
-func trust(ctx context.Context, c *site.Call, registry, expected string) error {
-	certificate, err := fetchAuthority(ctx, registry)
+func trust(ctx context.Context, c *site.Call, registry, expected string, shown []tls.Certificate) error {
+	certificate, err := fetchAuthority(ctx, registry, shown)
 	if err != nil {
 		return err
 	}
@@ -125,7 +139,7 @@ func trust(ctx context.Context, c *site.Call, registry, expected string) error {
 			return err
 		}
 	}
-	if err := answersBy(ctx, registry, certificate); err != nil {
+	if err := answersBy(ctx, registry, certificate, shown); err != nil {
 		return err
 	}
 	hosts, err := login.OpenHosts(os.Getenv)
@@ -137,7 +151,7 @@ func trust(ctx context.Context, c *site.Call, registry, expected string) error {
 	if err := login.WriteSecret(file, pem.EncodeToMemory(&pem.Block{Type: pemCertificate, Bytes: certificate.Raw})); err != nil {
 		return err
 	}
-	if err := trustHost(ctx, registry, &login.Host{Authority: file}); err != nil {
+	if err := trustHost(ctx, c, registry, login.Host{Authority: file}); err != nil {
 		return err
 	}
 	return c.Tell(trusted{Registry: registry, Signer: signer, Fingerprint: found, Certificate: file}, func() { sayWhereItGoes(c.T, registry, file) })
@@ -167,13 +181,13 @@ const pemCertificate = "CERTIFICATE"
 // fetchAuthority fetches the certificate of a registry's authority: unchecked, since it
 // cannot be checked yet, and people compare the fingerprint. Exactly one certificate,
 // and that of an authority, will do.
-func fetchAuthority(ctx context.Context, registry string) (*x509.Certificate, error) {
+func fetchAuthority(ctx context.Context, registry string, shown []tls.Certificate) (*x509.Certificate, error) {
 	base := &url.URL{Scheme: "https", Host: registry}
 	call, err := http.NewRequestWithContext(ctx, http.MethodGet, base.JoinPath(site.AuthorityPath).String(), nil)
 	if err != nil {
 		return nil, err
 	}
-	answer, err := site.NewWay(base, &tls.Config{}, &tls.Config{InsecureSkipVerify: true}).Client(trustPatience).Do(call)
+	answer, err := site.NewWay(base, &tls.Config{}, &tls.Config{InsecureSkipVerify: true, Certificates: shown}).Client(trustPatience).Do(call)
 	if errors.Is(err, oci.CodeDistrusted) {
 		return nil, errors.Unwrap(err)
 	}
@@ -202,7 +216,7 @@ func fetchAuthority(ctx context.Context, registry string) (*x509.Certificate, er
 
 // answersBy checks that the registry's own certificate is signed by the authority
 // and for its name.
-func answersBy(ctx context.Context, registry string, authority *x509.Certificate) error {
+func answersBy(ctx context.Context, registry string, authority *x509.Certificate, shown []tls.Certificate) error {
 	pool := x509.NewCertPool()
 	pool.AddCert(authority)
 	base := &url.URL{Scheme: "https", Host: registry}
@@ -210,7 +224,7 @@ func answersBy(ctx context.Context, registry string, authority *x509.Certificate
 	if err != nil {
 		return err
 	}
-	answer, err := site.NewWay(base, &tls.Config{}, &tls.Config{RootCAs: pool}).Client(trustPatience).Do(call)
+	answer, err := site.NewWay(base, &tls.Config{}, &tls.Config{RootCAs: pool, Certificates: shown}).Client(trustPatience).Do(call)
 	if err != nil {
 		return fmt.Errorf("the registry's certificate does not fit: %w; does the registry know that it is reached as %s? Its outside_addresses say", errors.Unwrap(err), registry)
 	}
