@@ -211,6 +211,11 @@ var rightsRoutes = []rightsRoute{
 	{says: "see who pulls from a namespace", door: managementDoor, need: toSeePulls, method: "GET", path: path("/api/v1/usage/traffic?place={namespace}&by=account"), done: 200, unknown: 403},
 	{says: "see what went in and out of the registry", door: managementDoor, need: toReadAudit, method: "GET", path: path("/api/v1/usage/traffic"), done: 200},
 	{says: "see what labels hold", door: managementDoor, need: aLogin, method: "GET", path: path("/api/v1/usage/labels?label=team"), done: 200},
+	{says: "list tags with their digests", need: toPull, method: "GET", path: path("/v2/{repository}/_warthesis/tags/digests"), done: 200},
+	{says: "ask for extensions", need: aLogin, method: "GET", path: path("/v2/_oci/ext/discover"), done: 200},
+	{says: "list the peers", door: managementDoor, need: toReadAudit, method: "GET", path: path("/api/v1/peers"), done: 200},
+	{says: "make a peer", door: managementDoor, need: toBeAdmin, method: "POST", path: path("/api/v1/peers"), body: path(`{"name":"x","address":"127.0.0.1:1","unencrypted":true,"try":true}`), done: 200},
+	{says: "look into a peer", door: managementDoor, need: toBeAdmin, method: "GET", path: path("/api/v1/peers/nothing/repositories"), done: 404},
 	{says: "see the quotas", door: managementDoor, need: toReadAudit, method: "GET", path: path("/api/v1/quotas"), done: 200},
 	{says: "set a quota", door: managementDoor, need: toBeAdmin, method: "PUT", path: path("/api/v1/quota"), body: path(`{"place":"{namespace}","quota":0,"reason":"x"}`), done: 204},
 	{says: "end a restore window early", prepared: true, door: managementDoor, need: toManage, method: "POST", path: path("/api/v1/removals/end"),
@@ -504,7 +509,7 @@ func TestEveryRouteAsksForItsRight(t *testing.T) {
 					assert.False(t, c.good && c.name != "nobody", "%s gets no token", c.name)
 					continue
 				}
-				if r.says == "ask for the version" {
+				if r.says == "ask for the version" || r.says == "ask for extensions" {
 					expected = http.StatusOK
 				}
 				status, body = w.ask(r, token, repository)

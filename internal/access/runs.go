@@ -6,6 +6,12 @@ import "warthesis/internal/record"
 // on the registry may, by a token of any scope.
 func (a *Access) MaySeeRuns(c Caller) error { return a.watcher(c, "runs", "the work beside requests") }
 
+// MaySeePeers refuses whoever may not see the other registries that this one talks to: those
+// with a role on the registry may.
+func (a *Access) MaySeePeers(c Caller) error {
+	return a.watcher(c, "peers", "the other registries that this one talks to")
+}
+
 // SeesRuns is MaySeeRuns where nothing is refused, and nothing logged.
 func (a *Access) SeesRuns(c Caller) bool {
 	return RegistryRole(a.records.Rights(), c.Account) != record.NoRole

@@ -28,6 +28,7 @@ import (
 	"warthesis/internal/access"
 	"warthesis/internal/access/company"
 	"warthesis/internal/access/upkeep"
+	"warthesis/internal/flow"
 	"warthesis/internal/httpd/callers"
 	"warthesis/internal/httpd/console"
 	"warthesis/internal/httpd/management"
@@ -46,6 +47,7 @@ type Options struct {
 	Access   *access.Access
 	Work     *work.Works
 	Sweeper  *sweep.Sweeper
+	Peers    *flow.Peers
 	// Company is the company's login, nil where there is none.
 	Company     *company.Company
 	CompanyName string
@@ -93,7 +95,7 @@ func New(o Options) (http.Handler, error) {
 		Registry: o.Registry, BodyIdle: o.BodyIdle, ManifestBytes: o.ManifestBytes, Access: o.Access, Callers: who, Budget: o.Work.Budget(),
 	})
 	management.Register(router, &desk.Desk{
-		Registry: o.Registry, Records: o.Records, Access: o.Access, Work: o.Work, Callers: who, Sweeper: o.Sweeper, Upkeep: &upkeep.Upkeep{Access: o.Access, Records: o.Records, Clock: o.Records.Clock(), Grace: o.Registry.Grace(), RuleWait: o.RuleWait}, Company: o.Company, CompanyName: o.CompanyName, Version: o.Version, Stopping: o.Stopping, Trial: o.Trial != nil, Prices: o.Prices,
+		Registry: o.Registry, Records: o.Records, Access: o.Access, Work: o.Work, Callers: who, Sweeper: o.Sweeper, Peers: o.Peers, Upkeep: &upkeep.Upkeep{Access: o.Access, Records: o.Records, Clock: o.Records.Clock(), Grace: o.Registry.Grace(), RuleWait: o.RuleWait}, Company: o.Company, CompanyName: o.CompanyName, Version: o.Version, Stopping: o.Stopping, Trial: o.Trial != nil, Prices: o.Prices,
 	})
 	page, err := console.New()
 	if err != nil {

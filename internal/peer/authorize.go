@@ -111,7 +111,7 @@ func scopeOf(r request) string {
 		// An address that was put together has no slash before its path.
 		_, path, _ = strings.Cut("/"+r.at.Path, "/v2/")
 	}
-	for _, word := range []string{"/blobs/", "/manifests/", "/tags/", "/referrers/"} {
+	for _, word := range []string{"/" + DigestsExtension + "/", "/blobs/", "/manifests/", "/tags/", "/referrers/"} {
 		if name, _, found := strings.Cut(path, word); found {
 			if r.method == http.MethodGet || r.method == http.MethodHead {
 				return "repository:" + name + ":pull"

@@ -27,6 +27,9 @@ type Options struct {
 	// Credentials returns what the registry is given where it asks for a login; nil
 	// for none.
 	Credentials func(context.Context) (login.Credentials, error)
+	// LogIn is what to do where the registry wants a login that it was not given; "" is what
+	// somebody at a terminal does.
+	LogIn string
 	// Base, where set, is the registry's address with its scheme.
 	Base string
 	// Transport, where set, is used in place of NewTransport's.

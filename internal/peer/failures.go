@@ -40,7 +40,8 @@ func (c *Client) unreachable(err error) error {
 		return context.Canceled
 	}
 	var said *oci.Error
-	if errors.As(err, &said) && said.Code == oci.CodeDistrusted {
+	if errors.As(err, &said) {
+		// It was said here, before anything was asked.
 		return said
 	}
 	var dns *net.DNSError
@@ -104,7 +105,11 @@ func (c *Client) loginMissing(said *oci.Error) *oci.Error {
 	c.auth.mu.Lock()
 	defer c.auth.mu.Unlock()
 	if c.auth.found.Empty() {
-		return oci.Errorf(oci.CodeUnauthorized, "not logged in to %s; log in with: warthesis login %s", c.registry, c.registry)
+		remedy := c.options.LogIn
+		if remedy == "" {
+			remedy = "log in with: warthesis login " + c.registry
+		}
+		return oci.Errorf(oci.CodeUnauthorized, "not logged in to %s; %s", c.registry, remedy)
 	}
 	return oci.Errorf(oci.CodeUnauthorized, "%s does not take the login of %s (%s): %s", c.registry, c.auth.found.Account, c.auth.found.From, sentenceOf(said))
 }

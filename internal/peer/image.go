@@ -327,7 +327,7 @@ func (c *Client) checkPlatform(ctx context.Context, name oci.Name, m oci.Manifes
 	if !oci.IsImageConfig(m.Config.MediaType) {
 		return oci.Errorf(oci.CodeManifestUnknown, "it is no container image and is for no platform; leave --platform out")
 	}
-	raw, err := c.smallBlob(ctx, name, *m.Config)
+	raw, err := c.SmallBlob(ctx, name, *m.Config)
 	if err != nil {
 		return err
 	}
@@ -339,8 +339,8 @@ func (c *Client) checkPlatform(ctx context.Context, name oci.Name, m oci.Manifes
 	return err
 }
 
-// smallBlob brings a blob into memory, checked against its digest.
-func (c *Client) smallBlob(ctx context.Context, name oci.Name, d oci.Descriptor) ([]byte, error) {
+// SmallBlob brings a blob into memory, checked against its digest.
+func (c *Client) SmallBlob(ctx context.Context, name oci.Name, d oci.Descriptor) ([]byte, error) {
 	if d.Size > manifestLimit {
 		return nil, oci.Errorf(oci.CodeSizeInvalid, "the config %s is larger than %d MiB", d.Digest, manifestLimit>>20)
 	}

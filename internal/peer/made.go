@@ -82,7 +82,7 @@ func (c *Client) lookInto(ctx context.Context, name oci.Name, m oci.Manifest, ma
 	if !made.At.IsZero() || !oci.IsImageConfig(m.Config.MediaType) {
 		return nil
 	}
-	raw, err := c.smallBlob(ctx, name, *m.Config)
+	raw, err := c.SmallBlob(ctx, name, *m.Config)
 	if err != nil {
 		return err
 	}

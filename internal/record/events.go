@@ -76,6 +76,11 @@ const (
 	EventQuotaNearly EventKind = "quota-nearly-full"
 	// EventWindowEnded is a removal whose restore window was ended early.
 	EventWindowEnded EventKind = "restore-window-ended"
+	EventPeerMade    EventKind = "peer-made"
+	EventPeerChanged EventKind = "peer-changed"
+	EventPeerRemoved EventKind = "peer-removed"
+	// EventPeerTag is a tag that somebody changed at a peer through this registry.
+	EventPeerTag EventKind = "peer-tag-changed"
 )
 
 // Verdicts of the audit log.

@@ -70,6 +70,11 @@ func (s *Store) Tags(ctx context.Context, repository int64, p Page) ([]TagRow, e
 	return taglist.Of(s.read.WithContext(ctx), repository, p)
 }
 
+// TagDigests returns up to limit tags behind after, in order, with what they point to.
+func (v View) TagDigests(repository int64, after string, limit int) ([]taglist.Digest, error) {
+	return taglist.Digests(v.db, repository, after, limit)
+}
+
 // TagNames returns up to limit names of tags behind after, in order.
 func (s *Store) TagNames(ctx context.Context, repository int64, after string, limit int) ([]oci.Tag, error) {
 	var names []oci.Tag

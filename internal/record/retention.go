@@ -7,6 +7,7 @@ import (
 
 	"warthesis/internal/record/inuse"
 	"warthesis/internal/record/keeping"
+	"warthesis/internal/record/peers"
 	"warthesis/internal/record/rulelists"
 )
 
@@ -18,6 +19,9 @@ func (v View) Retention() *keeping.Compiled { return v.keeping }
 
 // InUse are the lists of what is in use.
 func (v View) InUse() inuse.Lists { return inuse.Lists{DB: v.db} }
+
+// Peers are the other registries that this one talks to.
+func (v View) Peers() peers.Peers { return peers.Peers{DB: v.db} }
 
 // Snapshot reads the records at one moment; it takes no longer than some seconds.
 func (s *Store) Snapshot(ctx context.Context, read func(View) error) error {

@@ -7,6 +7,7 @@ import (
 
 	"warthesis/internal/oci"
 	"warthesis/internal/record"
+	"warthesis/internal/record/taglist"
 )
 
 const (
@@ -58,6 +59,19 @@ func (r *Registry) TagNames(ctx context.Context, name oci.Name, after string, li
 		return nil, false, err
 	}
 	tags, err = r.records.TagNames(ctx, found.ID, after, limit+1)
+	if len(tags) > limit {
+		return tags[:limit], true, err
+	}
+	return tags, false, err
+}
+
+// TagDigests is TagNames with what each tag points to.
+func (r *Registry) TagDigests(ctx context.Context, name oci.Name, after string, limit int) (tags []taglist.Digest, more bool, err error) {
+	found, err := r.repository(ctx, name)
+	if err != nil {
+		return nil, false, err
+	}
+	tags, err = r.records.View(ctx).TagDigests(found.ID, after, limit+1)
 	if len(tags) > limit {
 		return tags[:limit], true, err
 	}

@@ -23,11 +23,13 @@ import (
 	"warthesis/internal/blob"
 	"warthesis/internal/clock"
 	"warthesis/internal/config"
+	"warthesis/internal/flow"
 	"warthesis/internal/httpd"
 	"warthesis/internal/httpd/management/desk"
 	"warthesis/internal/outward"
 	"warthesis/internal/record"
 	"warthesis/internal/registry"
+	"warthesis/internal/secret"
 	"warthesis/internal/sweep"
 	"warthesis/internal/work"
 )
@@ -42,7 +44,9 @@ type Home struct {
 	// Work is what goes on beside requests, once it is started.
 	Work    *work.Works
 	Sweeper *sweep.Sweeper
-	lock    *blob.Lock
+	// Peers reaches other registries.
+	Peers *flow.Peers
+	lock  *blob.Lock
 }
 
 // OpenHome claims the data folder and opens what is in it. start returns the
@@ -99,6 +103,9 @@ func (h *Home) open(c config.Config, start func(time.Duration) clock.Clock) erro
 	if c.ShortWindows {
 		slog.Warn("short_windows is true: windows below an hour count, so that what is removed is soon gone for good; this is for trying things out")
 	}
+	if h.Peers, err = openPeers(c, h.Records, clk); err != nil {
+		return err
+	}
 	at, wrong := schedule("sweep_at", c.SweepAt)
 	retentionAt, bad := schedule("retention_at", c.RetentionAt)
 	// At its end, a day is told as it was.
@@ -115,6 +122,23 @@ func (h *Home) open(c config.Config, start func(time.Duration) clock.Clock) erro
 	}
 	h.Work, err = work.New(h.Records, clk, chores(h.Records, h.Registry, h.Access, clk, h.Sweeper)...)
 	return err
+}
+
+// openPeers reads by what other registries are reached.
+func openPeers(c config.Config, records *record.Store, clk clock.Clock) (*flow.Peers, error) {
+	reach := outward.Reach{Proxied: c.OutwardProxy}
+	for _, s := range c.InsideNetworks {
+		n, err := outward.ParseNetwork(s)
+		if err != nil {
+			return nil, fmt.Errorf("inside_networks: %w", err)
+		}
+		reach.Inside = append(reach.Inside, n)
+	}
+	box, err := secret.Open(filepath.Join(c.Data, keysFolder, "secrets.key"))
+	if err != nil {
+		return nil, err
+	}
+	return flow.NewPeers(records, clk, box, reach, "warthesis"), nil
 }
 
 // schedule reads when something runs by itself.
@@ -324,7 +348,7 @@ func (s *service) doors(private *authority.Private, trial *access.Caller) (http.
 		return nil, err
 	}
 	o := httpd.Options{
-		Registry: s.home.Registry, Records: s.home.Records, Access: s.home.Access, Work: s.home.Work, Sweeper: s.home.Sweeper, Version: s.version, Outside: outside, Trusted: trusted,
+		Registry: s.home.Registry, Records: s.home.Records, Access: s.home.Access, Work: s.home.Work, Sweeper: s.home.Sweeper, Peers: s.home.Peers, Version: s.version, Outside: outside, Trusted: trusted,
 		BodyIdle: time.Duration(s.config.BodyIdle), ManifestBytes: s.config.ManifestBytes, Stopping: s.stopping, Trial: trial,
 		RuleWait: time.Duration(s.config.RuleWait),
 		Prices:   desk.Prices{GiBMonth: s.config.PriceGiBMonth, GiBOut: s.config.PriceGiBOut, Currency: s.config.Currency},

@@ -8,6 +8,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"warthesis/internal/httpd/management/desk"
+	"warthesis/internal/httpd/management/flow"
 	"warthesis/internal/httpd/management/image"
 	"warthesis/internal/httpd/management/names"
 	"warthesis/internal/httpd/management/rights"
@@ -23,7 +24,7 @@ func Register(router *gin.Engine, d *desk.Desk) huma.API {
 	settings.CreateHooks = nil
 	settings.Transformers = append(settings.Transformers, desk.Sentences)
 	a := humagin.New(router, settings)
-	for _, register := range []func(gin.IRouter, huma.API, *desk.Desk){image.Register, names.Register, rights.Register, service.Register, upkeep.Register} {
+	for _, register := range []func(gin.IRouter, huma.API, *desk.Desk){image.Register, names.Register, rights.Register, service.Register, upkeep.Register, flow.Register} {
 		register(router, a, d)
 	}
 	return a

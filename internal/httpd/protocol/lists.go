@@ -11,7 +11,9 @@ import (
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
 
 	"warthesis/internal/access/bearer"
+	"warthesis/internal/httpd/callers"
 	"warthesis/internal/oci"
+	"warthesis/internal/record/taglist"
 )
 
 // mostNames is the longest list of names that one answer holds.
@@ -83,6 +85,45 @@ func (d *Door) listRepositories(c *gin.Context, _ oci.Name, _ string) error {
 	c.JSON(http.StatusOK, struct {
 		Repositories []oci.Name `json:"repositories"`
 	}{names})
+	return nil
+}
+
+// extension is the name of what this registry answers besides the standard.
+const extension = "_warthesis"
+
+// listExtensions tells what is answered besides the standard (distribution-spec,
+// "Extensions").
+func (d *Door) listExtensions(c *gin.Context, _ oci.Name, _ string) error {
+	if !callers.Came(c) && d.callers.Trial == nil {
+		return d.challenge(c, "not logged in to this registry")
+	}
+	type listed struct {
+		Name        string   `json:"name"`
+		Description string   `json:"description"`
+		URL         string   `json:"url"`
+		Endpoints   []string `json:"endpoints"`
+	}
+	c.JSON(http.StatusOK, map[string][]listed{"extensions": {
+		{"_oci", "which extensions there are", "", []string{"_oci/ext/discover"}},
+		{extension, "the tags of a repository with their digests; pushes and deletes of tags under the conditions If-Match and If-None-Match", "", []string{extension + "/tags/digests"}},
+	}})
+	return nil
+}
+
+// listDigests lists tags with the digests that they point to, in pages as those of tags.
+func (d *Door) listDigests(c *gin.Context, name oci.Name, _ string) error {
+	last, limit, err := pageOf(c)
+	if err != nil {
+		return err
+	}
+	tags, more, err := d.registry.TagDigests(c.Request.Context(), name, last, limit)
+	if err != nil {
+		return err
+	}
+	if more && len(tags) > 0 {
+		linkNext(c, fmt.Sprintf("/v2/%s/%s/tags/digests", name, extension), url.Values{"n": {strconv.Itoa(limit)}, "last": {string(tags[len(tags)-1].Name)}})
+	}
+	c.JSON(http.StatusOK, map[string]any{"name": name, "tags": append([]taglist.Digest{}, tags...)})
 	return nil
 }
 

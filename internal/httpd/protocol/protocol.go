@@ -72,6 +72,12 @@ var actions = map[kind]map[string]action{
 	referrersPath: {
 		http.MethodGet: (*Door).listReferrers, http.MethodHead: (*Door).listReferrers,
 	},
+	digestsPath: {
+		http.MethodGet: (*Door).listDigests,
+	},
+	extensionsPath: {
+		http.MethodGet: (*Door).listExtensions,
+	},
 	cataloguePath: {
 		http.MethodGet: (*Door).listRepositories, http.MethodHead: (*Door).listRepositories,
 	},
@@ -100,7 +106,7 @@ func (d *Door) answer(c *gin.Context) error {
 	if !ok {
 		return oci.Errorf(oci.CodeUnsupported, "%s is not possible here", c.Request.Method)
 	}
-	if r.kind == cataloguePath {
+	if r.kind == cataloguePath || r.kind == extensionsPath {
 		return do(d, c, "", "")
 	}
 	name, err := oci.ParseName(r.name)

@@ -15,6 +15,8 @@ const (
 	tagsPath
 	referrersPath
 	cataloguePath
+	digestsPath
+	extensionsPath
 )
 
 // route is a path of the protocol taken apart. The parts are as they came:
@@ -36,6 +38,9 @@ func parseRoute(path string) route {
 	if path == "/_catalog" {
 		return route{kind: cataloguePath}
 	}
+	if path == "/_oci/ext/discover" {
+		return route{kind: extensionsPath}
+	}
 	words := strings.Split(strings.TrimPrefix(path, "/"), "/")
 	n := len(words)
 	name := func(behind int) string { return strings.Join(words[:n-behind], "/") }
@@ -53,6 +58,8 @@ func parseRoute(path string) route {
 		return route{manifestPath, name(2), words[n-1]}
 	case is(2, "referrers"):
 		return route{referrersPath, name(2), words[n-1]}
+	case is(1, "digests") && is(2, "tags") && is(3, extension):
+		return route{digestsPath, name(3), ""}
 	case is(1, "list") && is(2, "tags"):
 		return route{tagsPath, name(2), ""}
 	}

@@ -89,3 +89,15 @@ func tags(db *gorm.DB, repository int64, p page.Page, glob string) ([]Row, error
 	}
 	return rows, p.On(query, "tags.name", "tags.moved_at").Find(&rows).Error
 }
+
+// Digest is a tag with the digest that it points to.
+type Digest struct {
+	Name   oci.Tag    `json:"name"`
+	Digest oci.Digest `json:"digest"`
+}
+
+// Digests returns up to limit tags of a repository behind after, in order.
+func Digests(db *gorm.DB, repository int64, after string, limit int) (tags []Digest, err error) {
+	return tags, db.Table("tags").Select("tags.name, manifests.digest").Joins("JOIN manifests ON manifests.id = tags.manifest_id AND manifests.state = 'live'").
+		Where("tags.repository_id = ? AND tags.name > ? AND tags.removal_id = 0", repository, after).Order("tags.name").Limit(limit).Scan(&tags).Error
+}

@@ -8,6 +8,7 @@ import (
 	"warthesis/internal/access"
 	"warthesis/internal/access/company"
 	"warthesis/internal/access/upkeep"
+	"warthesis/internal/flow"
 	"warthesis/internal/httpd/callers"
 	"warthesis/internal/record"
 	"warthesis/internal/registry"
@@ -23,6 +24,7 @@ type Desk struct {
 	Work     *work.Works
 	Sweeper  *sweep.Sweeper
 	Upkeep   *upkeep.Upkeep
+	Peers    *flow.Peers
 	Callers  *callers.Callers
 	// Company is the company's login, nil where there is none; CompanyName is what
 	// its button says.

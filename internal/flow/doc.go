@@ -1,0 +1,3 @@
+// Package flow is what travels between registries: it knows how this registry reaches its
+// peers, with which logins, and what each can do.
+package flow

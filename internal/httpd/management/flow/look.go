@@ -1,0 +1,265 @@
+package flow
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"warthesis/internal/api"
+	"warthesis/internal/httpd/callers"
+	"warthesis/internal/httpd/management/desk"
+	"warthesis/internal/inspect"
+	"warthesis/internal/oci"
+	"warthesis/internal/peer"
+	"warthesis/internal/record"
+	"warthesis/internal/record/peers"
+)
+
+// peerRefusal translates what a peer refused: that it does not let us in is not that the
+// caller is not let in here.
+func peerRefusal(is peers.Peer, err error) error {
+	switch {
+	case err == nil:
+		return nil
+	case errors.Is(err, oci.CodeNameUnknown), errors.Is(err, oci.CodeManifestUnknown), errors.Is(err, oci.CodeBlobUnknown):
+		return huma.Error404NotFound(fmt.Sprintf("the peer %s: %v", is.Name, err))
+	case errors.Is(err, oci.CodeTagMoved):
+		return huma.Error412PreconditionFailed(fmt.Sprintf("the peer %s: %v", is.Name, err))
+	case errors.Is(err, context.Canceled):
+		return desk.Refusal(err)
+	}
+	return huma.Error502BadGateway(fmt.Sprintf("the peer %s: %v", is.Name, err))
+}
+
+// into returns a peer into which the caller may look, and a client of it.
+func (d *door) into(ctx context.Context, name string) (peers.Peer, *peer.Client, error) {
+	if err := d.Access.Admin(callers.From(ctx), "look into peers"); err != nil {
+		return peers.Peer{}, nil, desk.Refusal(err)
+	}
+	found, err := d.Records.View(ctx).Peers().Get(name)
+	if err != nil {
+		return found, nil, refusal(err)
+	}
+	client, err := d.Peers.Client(ctx, found)
+	if err != nil {
+		return found, nil, peerRefusal(found, err)
+	}
+	return found, client, nil
+}
+
+func (d *door) peerRepositories(ctx context.Context, in *struct {
+	PeerInput
+	After string `query:"after" maxLength:"255" doc:"The next of the page before"`
+}) (*desk.Reply[api.PeerNames], error) {
+	is, client, err := d.into(ctx, in.Name)
+	if err != nil {
+		return nil, err
+	}
+	page := api.PeerNames{Names: []string{}}
+	after, within := in.After, ""
+	if is.Prefix != "" {
+		within = string(is.Prefix) + "/"
+		after = within + in.After
+	}
+	// What stands before those that are meant is passed over, some pages at most.
+	for range 20 {
+		names, next, err := client.Repositories(ctx, after)
+		if err != nil {
+			return nil, peerRefusal(is, err)
+		}
+		for _, name := range names {
+			if below, meant := strings.CutPrefix(name, within); meant {
+				page.Names = append(page.Names, below)
+			}
+		}
+		if page.Next = ""; next == "" || within != "" && next > within && !strings.HasPrefix(next, within) {
+			break
+		}
+		if next == after {
+			return nil, huma.Error502BadGateway(fmt.Sprintf("the peer %s lists the same page again and again", is.Name))
+		}
+		page.Next, after = strings.TrimPrefix(next, within), next
+		if len(page.Names) > 0 {
+			break
+		}
+	}
+	return desk.OK(page, nil)
+}
+
+func (d *door) peerTags(ctx context.Context, in *struct {
+	PeerInput
+	Repository string `query:"repository" required:"true" maxLength:"255"`
+	After      string `query:"after" maxLength:"255" doc:"The next of the page before"`
+}) (*desk.Reply[api.PeerNames], error) {
+	is, client, err := d.into(ctx, in.Name)
+	if err != nil {
+		return nil, err
+	}
+	name, err := oci.ParseName(in.Repository)
+	if err != nil {
+		return nil, desk.Refusal(err)
+	}
+	page := api.PeerNames{}
+	if page.Names, page.Next, err = client.Tags(ctx, is.Repository(name), in.After); err != nil {
+		return nil, peerRefusal(is, err)
+	}
+	page.Names = append([]string{}, page.Names...)
+	return desk.OK(page, nil)
+}
+
+// mostPlatforms is how many images of an index are looked into.
+const mostPlatforms = 64
+
+func (d *door) peerImage(ctx context.Context, in *struct {
+	PeerInput
+	Repository string `query:"repository" required:"true" maxLength:"255"`
+	Reference  string `query:"reference" required:"true" maxLength:"256" doc:"A tag or a digest"`
+}) (*desk.Reply[api.Image], error) {
+	is, client, err := d.into(ctx, in.Name)
+	if err != nil {
+		return nil, err
+	}
+	below, err := oci.ParseName(in.Repository)
+	if err == nil {
+		err = oci.CheckTarget(in.Reference)
+	}
+	if err != nil {
+		return nil, desk.Refusal(err)
+	}
+	name := is.Repository(below)
+	found, raw, err := client.Manifest(ctx, name, in.Reference)
+	if err != nil {
+		return nil, peerRefusal(is, err)
+	}
+	parsed, err := oci.ParseManifest(found.MediaType, raw)
+	if err != nil {
+		return nil, peerRefusal(is, err)
+	}
+	shown := api.Image{
+		Repository: below, Digest: found.Digest, MediaType: parsed.MediaType, ArtifactType: parsed.ArtifactType, Size: found.Size, Tags: []oci.Tag{},
+		Annotations: desk.OrEmpty(parsed.Annotations), Raw: string(raw), Platforms: []api.PlatformImage{},
+	}
+	if parsed.Subject != nil {
+		shown.Subject = parsed.Subject.Digest
+	}
+	if !parsed.IsIndex() {
+		one := platformOf(ctx, client, name, found, parsed, nil)
+		shown.ContentSize, shown.Platforms = one.ContentSize, append(shown.Platforms, one)
+		return desk.OK(shown, nil)
+	}
+	shown.ContentSize = found.Size
+	for _, child := range parsed.Children[:min(len(parsed.Children), mostPlatforms)] {
+		one := childOf(ctx, client, name, child)
+		shown.ContentSize, shown.Platforms = shown.ContentSize+one.ContentSize, append(shown.Platforms, one)
+	}
+	return desk.OK(shown, nil)
+}
+
+// childOf looks into one entry of an index. What cannot be looked into is shown as the
+// index has it.
+func childOf(ctx context.Context, client *peer.Client, name oci.Name, entry oci.Descriptor) api.PlatformImage {
+	bare := api.PlatformImage{Platform: oci.PlatformString(entry.Platform), Digest: entry.Digest, MediaType: entry.MediaType, ContentSize: entry.Size, Layers: []api.Layer{}}
+	found, raw, err := client.Manifest(ctx, name, entry.Digest.String())
+	if err != nil {
+		return bare
+	}
+	parsed, err := oci.ParseManifest(found.MediaType, raw)
+	if err != nil || parsed.IsIndex() {
+		return bare
+	}
+	return platformOf(ctx, client, name, found, parsed, entry.Platform)
+}
+
+func platformOf(ctx context.Context, client *peer.Client, name oci.Name, found oci.Descriptor, parsed oci.Manifest, platform *oci.Platform) api.PlatformImage {
+	config, err := configOf(ctx, client, name, parsed)
+	if err != nil {
+		slog.Debug("the configuration of a peer's image cannot be read", "repository", name, "digest", found.Digest, "error", err)
+	}
+	shown := desk.PlatformImage(parsed, platform, config, err == nil)
+	shown.Digest, shown.MediaType, shown.ContentSize = found.Digest, parsed.MediaType, found.Size
+	if parsed.Config != nil {
+		shown.ContentSize += parsed.Config.Size
+	}
+	for _, l := range parsed.Layers {
+		shown.ContentSize += l.Size
+	}
+	return shown
+}
+
+func configOf(ctx context.Context, client *peer.Client, name oci.Name, parsed oci.Manifest) (inspect.Config, error) {
+	if parsed.Config == nil || !oci.IsImageConfig(parsed.Config.MediaType) || parsed.Config.Size > inspect.ConfigLimit {
+		return inspect.Config{}, errors.New("there is none")
+	}
+	raw, err := client.SmallBlob(ctx, name, *parsed.Config)
+	if err != nil {
+		return inspect.Config{}, err
+	}
+	return inspect.ReadConfig(raw)
+}
+
+func (d *door) changePeerTag(ctx context.Context, in *struct {
+	PeerInput
+	Repository string `query:"repository" required:"true" maxLength:"255"`
+	Body       api.PeerTag
+}) (*desk.None, error) {
+	is, client, err := d.into(ctx, in.Name)
+	if err != nil {
+		return nil, err
+	}
+	below, err := oci.ParseName(in.Repository)
+	if err != nil {
+		return nil, desk.Refusal(err)
+	}
+	name, b := is.Repository(below), in.Body
+	for _, tag := range []oci.Tag{b.Tag, b.Rename} {
+		if _, err := oci.ParseTag(string(tag)); err != nil && tag != "" || b.Tag == "" {
+			return nil, desk.Refusal(errors.Join(err, oci.Errorf(oci.CodeTagInvalid, "name the tag")))
+		}
+	}
+	if b.To != "" && b.Rename != "" {
+		return nil, desk.Refusal(oci.Errorf(oci.CodeQueryInvalid, "a tag is pointed somewhere or renamed; do one after the other"))
+	}
+	what, err := changeTag(ctx, client, name, b)
+	if err != nil {
+		return nil, peerRefusal(is, err)
+	}
+	c := callers.From(ctx)
+	e := c.Event(record.EventPeerTag)
+	e.Subject, e.Detail = "peer "+is.Name, fmt.Sprintf("%s of %s %s", b.Tag, name, what)
+	return desk.Done(d.Records.Update(ctx, "peer-tag", func(tx *record.Tx) error { return tx.Log(e) }))
+}
+
+// changeTag does to a tag at a peer what was asked, and says what that was.
+func changeTag(ctx context.Context, client *peer.Client, name oci.Name, b api.PeerTag) (what string, err error) {
+	if b.To == "" && b.Rename == "" {
+		return "was removed", client.DeleteTag(ctx, name, b.Tag, b.Is)
+	}
+	from, to, what := b.To, b.Tag, "points to "+b.To
+	if b.Rename != "" {
+		from, to, what = string(b.Tag), b.Rename, "is called "+string(b.Rename)
+	}
+	if err := oci.CheckTarget(from); err != nil {
+		return "", err
+	}
+	d, raw, err := client.Manifest(ctx, name, from)
+	if err != nil {
+		return "", err
+	}
+	if b.Rename == "" {
+		return what, client.MoveTag(ctx, name, to, d, raw, b.Is)
+	}
+	if b.Is != "" && b.Is != d.Digest {
+		return "", oci.Errorf(oci.CodeTagMoved, "the tag %s of %s points to %s now, not to %s; nothing was changed", b.Tag, name, d.Digest, b.Is)
+	}
+	if _, err := client.Resolve(ctx, name, string(to)); err == nil {
+		return "", oci.Errorf(oci.CodeTagMoved, "there is a tag %s in %s already; remove it first, or take another name", to, name)
+	}
+	if err := client.MoveTag(ctx, name, to, d, raw, ""); err != nil {
+		return "", err
+	}
+	return what, client.DeleteTag(ctx, name, b.Tag, d.Digest)
+}

@@ -1,0 +1,175 @@
+// Package flow tests what travels between registries.
+package flow
+
+import (
+	"crypto/sha256"
+	"crypto/tls"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"warthesis/internal/api"
+	"warthesis/internal/kit"
+)
+
+// inside lets a service reach peers on this machine.
+var inside = []string{"--inside-networks", "127.0.0.0/8"}
+
+func TestAPeerIsKeptOnceItsTestPasses(t *testing.T) {
+	t.Parallel()
+	s := kit.Start(t, t.TempDir(), inside...)
+	depot := kit.Start(t, t.TempDir())
+	image := kit.NewImage(t, kit.Bytes(1, 3000))
+	kit.Must(t, "push", image.Layout(t), depot.Address+"/timetable/planner:2.4.1")
+	kit.MakeAccount(t, depot, "depot-hq")
+	kit.AsAdmin(t, depot, http.MethodPut, "/api/v1/roles", `{"place":"timetable","account":"depot-hq","role":"curator"}`)
+
+	wrong := kit.RunWith(t, "a wrong password\n", "peer", "make", s.Address, "depot", depot.Address, "--account", "depot-hq", "--from-stdin", "--plain-http")
+	assert.Equal(t, 5, wrong.Code)
+	assert.Contains(t, wrong.Out, "✓ API")
+	assert.Contains(t, wrong.Out, "✗ login")
+	assert.Contains(t, wrong.Err, "It is not kept")
+	assert.Contains(t, kit.Must(t, "peer", "list", s.Address), "has no peers")
+
+	made := kit.RunWith(t, kit.MemberPassword+"\n", "peer", "make", s.Address, "depot", depot.Address, "--account", "depot-hq", "--from-stdin", "--plain-http", "--repository", "timetable/planner", "--push")
+	require.Zero(t, made.Code, made.Out+made.Err)
+	for _, step := range []string{"name", "port", "TLS", "API", "login", "read", "push", "more"} {
+		assert.Contains(t, made.Out, "✓ "+step)
+	}
+	shown := kit.Must(t, "peer", "show", s.Address, "depot")
+	for _, says := range []string{"a registry of ours", "lists its repositories", "removes tags alone", "takes blobs in pieces", "plain HTTP is spoken", "depot-hq"} {
+		assert.Contains(t, shown, says)
+	}
+	assert.Equal(t, "timetable/planner\n", kit.Must(t, "peer", "look", s.Address, "depot"))
+	assert.Equal(t, "2.4.1\n", kit.Must(t, "peer", "look", s.Address, "depot", "timetable/planner"))
+	assert.Contains(t, kit.Must(t, "peer", "look", s.Address, "depot", "timetable/planner:2.4.1"), image.Manifest.Digest.String())
+	var looked api.Image
+	require.NoError(t, json.Unmarshal([]byte(kit.Must(t, "peer", "look", s.Address, "depot", "timetable/planner:2.4.1", "--output", "json")), &looked))
+	assert.Equal(t, string(image.Raw), looked.Raw)
+	assert.Equal(t, "step 0", looked.Platforms[0].Layers[0].Step)
+
+	kit.Must(t, "peer", "tag", "add", s.Address, "depot", "timetable/planner:2.4.1", "stable")
+	kit.Must(t, "peer", "tag", "rename", s.Address, "depot", "timetable/planner:stable", "proven")
+	assert.Equal(t, "2.4.1\nproven\n", kit.Must(t, "peer", "look", s.Address, "depot", "timetable/planner"))
+	other := "sha256:" + strings.Repeat("0", 64)
+	moved := kit.Run(t, "peer", "tag", "remove", s.Address, "depot", "timetable/planner:proven", "--is", other, "--yes")
+	assert.NotZero(t, moved.Code)
+	kit.Must(t, "peer", "tag", "remove", s.Address, "depot", "timetable/planner:proven", "--yes")
+	assert.Equal(t, 4, kit.Run(t, "peer", "look", s.Address, "depot", "timetable/planner:proven").Code)
+	assert.Contains(t, kit.Must(t, "audit", s.Address, "--limit", "4"), "proven of timetable/planner was removed")
+
+	// Its secret is nowhere to be read, and goes nowhere else than it was meant for.
+	for _, out := range []string{shown, kit.Must(t, "peer", "show", s.Address, "depot", "--output", "json"), kit.Must(t, "audit", s.Address), s.Log()} {
+		assert.NotContains(t, out, kit.MemberPassword)
+	}
+	s.Stop()
+	require.NoError(t, filepath.WalkDir(s.Data, func(path string, d os.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
+		}
+		raw, err := os.ReadFile(path)
+		assert.NotContains(t, string(raw), kit.MemberPassword, path)
+		return err
+	}))
+	s.Restart()
+	thief := kit.StartForeign(t, nil)
+	taken := kit.Run(t, "peer", "change", s.Address, "depot", "--address", thief.Address, "--failing")
+	assert.Equal(t, 2, taken.Code)
+	assert.Contains(t, taken.Err, "give its secret")
+	assert.Empty(t, thief.Asked())
+
+	// A role that is taken away there shows in the next test.
+	kit.AsAdmin(t, depot, http.MethodDelete, "/api/v1/roles?place=timetable&account=depot-hq", "")
+	again := kit.Run(t, "peer", "test", s.Address, "depot", "--repository", "timetable/planner", "--push")
+	assert.Equal(t, 5, again.Code)
+	assert.Contains(t, again.Err, `stopped at the step "push"`)
+	assert.Contains(t, kit.Must(t, "peer", "list", s.Address), "stopped at the step push")
+	kit.Must(t, "peer", "remove", s.Address, "depot", "--yes")
+	assert.Equal(t, 4, kit.Run(t, "peer", "show", s.Address, "depot").Code)
+}
+
+// What a peer does wrong is found out by its test, and an address inside is reached only
+// where that is said.
+func TestAPeerIsReachedAsWasSaidAndNotOtherwise(t *testing.T) {
+	t.Parallel()
+	certificate := kit.Certificate(t, t.TempDir(), "localhost", 1)
+	pair := certificatePair(t, certificate)
+	client := kit.Certificate(t, t.TempDir(), "hq", 2)
+	f := kit.StartForeign(t, &tls.Config{Certificates: []tls.Certificate{pair}, ClientAuth: tls.RequestClientCert})
+	f.Put("tickets/printer", "1.0", kit.NewImage(t, kit.Bytes(3, 500)))
+	address := strings.Replace(f.Address, "127.0.0.1", "localhost", 1)
+
+	closed := kit.Start(t, t.TempDir())
+	refused := kit.Run(t, "peer", "make", closed.Address, "partner", address, "--try")
+	assert.Equal(t, 5, refused.Code)
+	assert.Contains(t, refused.Out, "✗ port")
+	assert.Contains(t, refused.Out, "inside_networks")
+	assert.Empty(t, f.Asked(), "nothing is sent")
+
+	s := kit.Start(t, t.TempDir(), inside...)
+	try := func(args ...string) string {
+		r := kit.Run(t, append([]string{"peer", "make", s.Address, "partner", address, "--repository", "tickets/printer", "--try"}, args...)...)
+		return r.Out + r.Err
+	}
+	assert.Contains(t, try(), "an authority that this machine does not know. Give the peer that authority's certificate")
+	assert.Contains(t, try("--authority", strings.Split(certificate, ":")[0]), "✓ read")
+	sum := sha256.Sum256(pair.Certificate[0])
+	assert.Contains(t, try("--fingerprint", fmt.Sprintf("%X", sum)), "believed by its fingerprint alone")
+	sum[0] ^= 1
+	assert.Contains(t, try("--fingerprint", fmt.Sprintf("%x", sum)), "another one is believed")
+	assert.Contains(t, try("--plain-http"), "answers 400")
+	assert.Contains(t, try("--fingerprint", "abc"), "is no fingerprint")
+
+	// It asks for a certificate of ours.
+	f.Wrong(func(w http.ResponseWriter, r *http.Request) bool {
+		if len(r.TLS.PeerCertificates) > 0 {
+			return false
+		}
+		w.WriteHeader(http.StatusForbidden)
+		return true
+	})
+	both := []string{"--authority", strings.Split(certificate, ":")[0], "--shown-certificate", strings.Split(client, ":")[0], "--shown-key", strings.Split(client, ":")[1]}
+	assert.Contains(t, try("--authority", strings.Split(certificate, ":")[0]), "✗ API")
+	assert.Contains(t, try(both...), "✓ read")
+	assert.Contains(t, try(both[:4]...), "come together")
+	doctor := []string{"doctor", address + "/tickets/printer", "--ca", strings.Split(certificate, ":")[0]}
+	assert.Equal(t, 5, kit.Run(t, doctor...).Code)
+	assert.Contains(t, kit.Must(t, append(doctor, "--client-certificate", both[3], "--client-key", both[5])...), "✓ read")
+
+	f.Wrong(nil)
+	f.LogIn("hq", "secret")
+	assert.Contains(t, try(both[:2]...), "give the peer partner an account and its secret")
+	require.Zero(t, kit.RunWith(t, "secret", append([]string{"peer", "make", s.Address, "partner", address, "--account", "hq", "--from-stdin", "--push", "--repository", "tickets/printer"}, both[:2]...)...).Code)
+	shown := kit.Must(t, "peer", "show", s.Address, "partner")
+	assert.NotContains(t, shown, "of ours")
+	assert.Contains(t, shown, "removes tags alone")
+	assert.Equal(t, 1, kit.Run(t, "peer", "look", s.Address, "partner").Code, "it lists no repositories")
+	assert.Equal(t, "1.0\n", kit.Must(t, "peer", "look", s.Address, "partner", "tickets/printer"))
+
+	// Nobody but an admin sees or uses it.
+	kit.MakeAccount(t, s, "jun")
+	for _, call := range [][3]string{
+		{http.MethodGet, "peers"}, {http.MethodGet, "peers/partner"}, {http.MethodPost, "peers/partner/test", "{}"}, {http.MethodGet, "peers/partner/repositories"},
+		{http.MethodGet, "peers/nothing"}, {http.MethodPost, "peers", `{"name":"x","address":"` + address + `"}`}, {http.MethodDelete, "peers/partner"},
+		{http.MethodPost, "peers/partner/tags?repository=tickets/printer", `{"tag":"1.0"}`}, {http.MethodPatch, "peers/partner", `{}`},
+	} {
+		answer, body := s.Do(call[0], "/api/v1/"+call[1], strings.NewReader(call[2]), append(kit.Basic("jun", kit.MemberPassword), "Content-Type", "application/json")...)
+		assert.Equal(t, http.StatusForbidden, answer.StatusCode, "%s %s: %s", call[0], call[1], body)
+		assert.NotContains(t, string(body), address)
+	}
+}
+
+// certificatePair reads what kit.Certificate wrote.
+func certificatePair(t *testing.T, files string) tls.Certificate {
+	certificate, key, _ := strings.Cut(files, ":")
+	pair, err := tls.LoadX509KeyPair(certificate, key)
+	require.NoError(t, err)
+	return pair
+}
