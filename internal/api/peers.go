@@ -104,3 +104,34 @@ type PeerTag struct {
 	Rename oci.Tag    `json:"rename,omitempty" doc:"Its new name"`
 	Is     oci.Digest `json:"is,omitempty" doc:"What it has to point to now; absent for whatever it does"`
 }
+
+// FollowSource is a peer that a namespace follows.
+type FollowSource struct {
+	Peer     string   `json:"peer" maxLength:"64"`
+	Prefix   oci.Name `json:"prefix,omitempty" doc:"Stands behind the peer's own prefix, before the names"`
+	Patterns []string `json:"patterns,omitempty" maxItems:"100" doc:"Patterns of what is fetched, by the names here; absent for all"`
+}
+
+// Follow is what a namespace follows.
+type Follow struct {
+	Namespace string         `json:"namespace"`
+	Sources   []FollowSource `json:"sources" nullable:"false" doc:"In the order in which they are asked"`
+	FreshFor  string         `json:"fresh_for" doc:"For how long a tag is served without asking"`
+	Complete  bool           `json:"complete" doc:"What nobody asked for is fetched afterwards"`
+	Anonymous bool           `json:"anonymous" doc:"Those without a login start fetches by a login of this registry"`
+	SetAt     *time.Time     `json:"set_at,omitempty"`
+	SetBy     string         `json:"set_by,omitempty"`
+}
+
+// FollowList is what all namespaces follow.
+type FollowList struct {
+	Follows []Follow `json:"follows" nullable:"false"`
+}
+
+// SetFollow lets a namespace follow peers.
+type SetFollow struct {
+	Sources   []FollowSource `json:"sources" minItems:"1" maxItems:"20"`
+	FreshFor  string         `json:"fresh_for,omitempty" maxLength:"20" doc:"As in 5m; absent for that"`
+	Complete  bool           `json:"complete,omitempty"`
+	Anonymous bool           `json:"anonymous,omitempty"`
+}

@@ -52,6 +52,10 @@ type Upload struct {
 	// in. The snapshot is not yet synced: pass it to Sync before recording it.
 	OnCheckpoint func(Checkpoint)
 	lastOffered  int64
+	// Eager takes bytes as they come, for those who read them meanwhile; OnTake, where set,
+	// hears how many the file has.
+	Eager  bool
+	OnTake func(offset int64)
 	// gone tells that the staged file is not open any more.
 	gone bool
 
@@ -153,7 +157,7 @@ func (u *Upload) ReadFrom(r io.Reader) (taken int64, err error) {
 		freeBuffers.Put(buffers[1])
 	}()
 	for turn := 0; ; turn = 1 - turn {
-		n, readErr := fill(r, buffers[turn][:])
+		n, readErr := u.next(r, buffers[turn][:])
 		if n > 0 {
 			if err := u.take(buffers[turn][:n]); err != nil {
 				return taken, err
@@ -167,6 +171,23 @@ func (u *Upload) ReadFrom(r io.Reader) (taken int64, err error) {
 			return taken, readErr
 		}
 	}
+}
+
+// next reads what is taken at once.
+func (u *Upload) next(r io.Reader, p []byte) (n int, err error) {
+	if u.Eager {
+		return r.Read(p)
+	}
+	return fill(r, p)
+}
+
+// View opens what the upload has for reading, while it goes on and after it was placed.
+func (u *Upload) View() (File, error) {
+	f, err := u.store.disk.open(u.path)
+	if err != nil {
+		return nil, storageError("read an upload", err)
+	}
+	return f, nil
 }
 
 // freeBuffers are those that no request uses now.
@@ -203,6 +224,9 @@ func (u *Upload) take(p []byte) error {
 	u.offset += int64(n)
 	if err != nil {
 		return u.fail("write content", err)
+	}
+	if u.OnTake != nil {
+		u.OnTake(u.offset)
 	}
 	if u.offset-u.written >= writeBackEvery {
 		startWriteBack(u.file, u.written, u.offset-u.written)

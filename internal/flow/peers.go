@@ -2,7 +2,6 @@ package flow
 
 import (
 	"bytes"
-	"context"
 	"crypto/tls"
 	"crypto/x509"
 	"encoding/hex"
@@ -10,6 +9,7 @@ import (
 	"regexp"
 	"strings"
 	"sync"
+	"time"
 
 	"warthesis/internal/clock"
 	"warthesis/internal/oci"
@@ -29,8 +29,14 @@ type Peers struct {
 	agent   string
 
 	mu sync.Mutex
-	// known are clients by the peer's number, of the version that they are of.
-	known map[int64]*reached
+	// known are clients of the version that they are of.
+	known map[knownKey]*reached
+}
+
+// knownKey is the number of a peer, and whether its client does not try again.
+type knownKey struct {
+	id   int64
+	once bool
 }
 
 type reached struct {
@@ -40,7 +46,7 @@ type reached struct {
 
 // NewPeers returns how peers are reached; agent names the program to them.
 func NewPeers(records *record.Store, clk clock.Clock, box *secret.Box, reach outward.Reach, agent string) *Peers {
-	return &Peers{records: records, clock: clk, box: box, reach: reach, agent: agent, known: map[int64]*reached{}}
+	return &Peers{records: records, clock: clk, box: box, reach: reach, agent: agent, known: map[knownKey]*reached{}}
 }
 
 // Given is what somebody says of a peer. Nil fields are as they were.
@@ -223,18 +229,25 @@ func Subject(is peers.Peer) (authority, client string) {
 }
 
 // Client returns a client of a peer, with its login.
-func (p *Peers) Client(_ context.Context, is peers.Peer) (*peer.Client, error) {
+func (p *Peers) Client(is peers.Peer) (*peer.Client, error) { return p.client(is, false) }
+
+// Once is Client for what is asked while somebody waits: nothing is tried again.
+func (p *Peers) Once(is peers.Peer) (*peer.Client, error) { return p.client(is, true) }
+
+func (p *Peers) client(is peers.Peer, once bool) (*peer.Client, error) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	if there := p.known[is.ID]; is.ID != 0 && there != nil && there.version == is.Version {
+	key := knownKey{is.ID, once}
+	if there := p.known[key]; there != nil && there.version == is.Version {
 		return there.client, nil
 	}
-	way, err := p.way(is, patience)
-	if err != nil {
-		return nil, err
+	within := patience
+	if once {
+		within = time.Nanosecond
 	}
-	if is.ID != 0 {
-		p.known[is.ID] = &reached{is.Version, way.Client}
+	way, err := p.way(is, within)
+	if err == nil {
+		p.known[key] = &reached{is.Version, way.Client}
 	}
-	return way.Client, nil
+	return way.Client, err
 }

@@ -29,6 +29,7 @@ import (
 	"warthesis/internal/access/company"
 	"warthesis/internal/access/upkeep"
 	"warthesis/internal/flow"
+	"warthesis/internal/flow/follow"
 	"warthesis/internal/httpd/callers"
 	"warthesis/internal/httpd/console"
 	"warthesis/internal/httpd/management"
@@ -48,6 +49,7 @@ type Options struct {
 	Work     *work.Works
 	Sweeper  *sweep.Sweeper
 	Peers    *flow.Peers
+	Follower *follow.Follower
 	// Company is the company's login, nil where there is none.
 	Company     *company.Company
 	CompanyName string
@@ -92,10 +94,10 @@ func New(o Options) (http.Handler, error) {
 	}
 	router.GET("/metrics", management.Observers(who), gin.WrapH(metrics(o.Records)))
 	protocol.Register(router, protocol.Options{
-		Registry: o.Registry, BodyIdle: o.BodyIdle, ManifestBytes: o.ManifestBytes, Access: o.Access, Callers: who, Budget: o.Work.Budget(),
+		Registry: o.Registry, BodyIdle: o.BodyIdle, ManifestBytes: o.ManifestBytes, Access: o.Access, Callers: who, Budget: o.Work.Budget(), Follower: o.Follower,
 	})
 	management.Register(router, &desk.Desk{
-		Registry: o.Registry, Records: o.Records, Access: o.Access, Work: o.Work, Callers: who, Sweeper: o.Sweeper, Peers: o.Peers, Upkeep: &upkeep.Upkeep{Access: o.Access, Records: o.Records, Clock: o.Records.Clock(), Grace: o.Registry.Grace(), RuleWait: o.RuleWait}, Company: o.Company, CompanyName: o.CompanyName, Version: o.Version, Stopping: o.Stopping, Trial: o.Trial != nil, Prices: o.Prices,
+		Registry: o.Registry, Records: o.Records, Access: o.Access, Work: o.Work, Callers: who, Sweeper: o.Sweeper, Peers: o.Peers, Follower: o.Follower, Upkeep: &upkeep.Upkeep{Access: o.Access, Records: o.Records, Clock: o.Records.Clock(), Grace: o.Registry.Grace(), RuleWait: o.RuleWait}, Company: o.Company, CompanyName: o.CompanyName, Version: o.Version, Stopping: o.Stopping, Trial: o.Trial != nil, Prices: o.Prices,
 	})
 	page, err := console.New()
 	if err != nil {

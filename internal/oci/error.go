@@ -39,6 +39,10 @@ const (
 	CodeTagMoved Code = "TAG_MOVED"
 	// CodeBlobTooLarge: a blob above the limit of the registry.
 	CodeBlobTooLarge Code = "BLOB_TOO_LARGE"
+	// CodeUnavailable: it would have to come from another registry, which does not answer.
+	CodeUnavailable Code = "UNAVAILABLE"
+	// CodeLoop: registries that follow each other ask round in a circle.
+	CodeLoop Code = "LOOP"
 	// CodeStorageFull: the registry has no room for content.
 	CodeStorageFull Code = "STORAGE_FULL"
 	// CodeDistrusted: a connection that is not believed, or leads nowhere. It is never

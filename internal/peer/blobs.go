@@ -306,3 +306,39 @@ func (c *Client) fetchRest(ctx context.Context, name oci.Name, d oci.Descriptor,
 	}
 	return nil
 }
+
+// OpenBlob opens a blob for reading from an offset on, and returns how many bytes are to come,
+// below zero where the registry does not say. What comes is not checked: its reader does.
+func (c *Client) OpenBlob(ctx context.Context, name oci.Name, d oci.Descriptor, offset int64) (body io.ReadCloser, length int64, err error) {
+	header := http.Header{}
+	if offset > 0 {
+		header.Set("Range", fmt.Sprintf("bytes=%d-", offset))
+	}
+	type opened struct {
+		io.ReadCloser
+		length int64
+	}
+	found, err := try(ctx, c, nil, func() (opened, error) {
+		answer, err := c.do(ctx, request{method: http.MethodGet, path: blobPath(name, d), header: header}, http.StatusOK, http.StatusPartialContent)
+		if err != nil {
+			return opened{}, err
+		}
+		if answer.StatusCode == http.StatusPartialContent {
+			if !beginsAt(answer.Header.Get("Content-Range"), offset) {
+				answer.Body.Close()
+				return opened{}, oci.Errorf(oci.CodeUnsupported, "%s sends another part of %s than was asked for", c.registry, d.Digest)
+			}
+			return opened{answer.Body, answer.ContentLength}, nil
+		}
+		// It does not serve parts: what is there already comes again.
+		if _, err := io.CopyN(io.Discard, answer.Body, offset); err != nil {
+			answer.Body.Close()
+			return opened{}, temporary{error: fmt.Errorf("the transfer of %s broke off: %w", d.Digest, err)}
+		}
+		if answer.ContentLength >= 0 {
+			answer.ContentLength -= offset
+		}
+		return opened{answer.Body, answer.ContentLength}, nil
+	})
+	return found.ReadCloser, found.length, err
+}

@@ -230,6 +230,9 @@ func (c *Client) sendTo(ctx context.Context, r request, target *url.URL, scope s
 		call.Header = r.header.Clone()
 	}
 	call.Header.Set("User-Agent", c.options.UserAgent)
+	for _, via := range viaOf(ctx) {
+		call.Header.Add("Via", via)
+	}
 	if r.body != nil {
 		call.ContentLength = r.length
 	}

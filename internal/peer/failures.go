@@ -91,7 +91,7 @@ func (c *Client) refusal(answer *reply) error {
 	case answer.StatusCode == http.StatusUnauthorized:
 		err = c.loginMissing(err)
 	}
-	if answer.StatusCode == http.StatusTooManyRequests || answer.StatusCode >= 500 && answer.StatusCode != http.StatusInsufficientStorage {
+	if answer.StatusCode == http.StatusTooManyRequests || answer.StatusCode >= 500 && answer.StatusCode != http.StatusInsufficientStorage && answer.StatusCode != http.StatusLoopDetected {
 		return temporary{err, retryAfter(answer.Response)}
 	}
 	return err
@@ -134,6 +134,8 @@ func codeOf(answer *http.Response) oci.Code {
 		return oci.CodeRangeInvalid
 	case http.StatusTooManyRequests:
 		return oci.CodeTooManyRequests
+	case http.StatusLoopDetected:
+		return oci.CodeLoop
 	}
 	return oci.CodeUnsupported
 }

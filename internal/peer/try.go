@@ -8,6 +8,16 @@ import (
 	"github.com/cenkalti/backoff/v5"
 )
 
+// Spent is what failed for a passing reason, longer than there was patience for.
+type Spent struct {
+	error
+	// After is how long the registry asks to wait; zero where it does not say.
+	After time.Duration
+}
+
+// Unwrap returns what failed.
+func (s Spent) Unwrap() error { return s.error }
+
 // try repeats what fails for a passing reason, with growing pauses. Patience counts
 // from the first failure, and begins anew whenever a try has brought it on: moved,
 // where given, says how far it came.
@@ -30,7 +40,7 @@ func try[T any](ctx context.Context, c *Client, moved func() int64, once func() 
 		}
 		pause := max(pauses.NextBackOff(), passing.after)
 		if time.Since(since)+pause > c.options.Patience {
-			return v, passing.error
+			return v, Spent{passing.error, passing.after}
 		}
 		timer := time.NewTimer(pause)
 		select {

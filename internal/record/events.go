@@ -79,6 +79,10 @@ const (
 	EventPeerMade    EventKind = "peer-made"
 	EventPeerChanged EventKind = "peer-changed"
 	EventPeerRemoved EventKind = "peer-removed"
+	// EventFollowSet is that a namespace follows peers, or none; EventFetched a manifest that
+	// came from one.
+	EventFollowSet EventKind = "follow-set"
+	EventFetched   EventKind = "manifest-fetched"
 	// EventPeerTag is a tag that somebody changed at a peer through this registry.
 	EventPeerTag EventKind = "peer-tag-changed"
 )

@@ -5,6 +5,7 @@ import (
 
 	"gorm.io/gorm"
 
+	"warthesis/internal/record/follows"
 	"warthesis/internal/record/inuse"
 	"warthesis/internal/record/keeping"
 	"warthesis/internal/record/peers"
@@ -22,6 +23,9 @@ func (v View) InUse() inuse.Lists { return inuse.Lists{DB: v.db} }
 
 // Peers are the other registries that this one talks to.
 func (v View) Peers() peers.Peers { return peers.Peers{DB: v.db} }
+
+// Follows are the namespaces that follow peers.
+func (v View) Follows() follows.Records { return follows.Records{DB: v.db} }
 
 // Snapshot reads the records at one moment; it takes no longer than some seconds.
 func (s *Store) Snapshot(ctx context.Context, read func(View) error) error {

@@ -269,7 +269,7 @@ func contentSize(view record.View, repository int64, m oci.Manifest, size int64)
 	for _, e := range needed {
 		there, ok := held[e.Digest]
 		brings := there
-		if child, isChild := children[e.Digest]; isChild {
+		if child, isChild := children[e.Digest]; isChild && child.Missing == 0 {
 			there, brings, ok = child.Size, child.ContentSize, true
 		}
 		switch {

@@ -176,9 +176,12 @@ type hiddenKey struct{}
 // not know which ones there are.
 func Hide(ctx context.Context) context.Context { return context.WithValue(ctx, hiddenKey{}, true) }
 
+// Hidden reports whether every repository is unknown in a context.
+func Hidden(ctx context.Context) bool { return ctx.Value(hiddenKey{}) != nil }
+
 // find returns a repository by name, or record.ErrNotFound.
 func (r *Registry) find(ctx context.Context, name oci.Name) (record.Repository, error) {
-	if ctx.Value(hiddenKey{}) != nil {
+	if Hidden(ctx) {
 		return record.Repository{}, record.ErrNotFound
 	}
 	return r.records.Repository(ctx, name)

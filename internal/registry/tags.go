@@ -197,6 +197,10 @@ func tagOrDigest(tx *record.Tx, in record.Repository, target string) (record.Man
 // change.
 func moveTag(ctx context.Context, tx *record.Tx, in record.Repository, tag oci.Tag, to record.Manifest, by record.Actor, kind record.EventKind) error {
 	moved, err := tx.MoveTag(in, tag, to, by)
+	if err == nil && by.Origin == "" {
+		// From here on it is this registry's own, whatever a peer has.
+		err = tx.Follows().Forget(in.ID, tag)
+	}
 	if err != nil || !moved {
 		return err
 	}

@@ -24,6 +24,7 @@ import (
 	"warthesis/internal/clock"
 	"warthesis/internal/config"
 	"warthesis/internal/flow"
+	"warthesis/internal/flow/follow"
 	"warthesis/internal/httpd"
 	"warthesis/internal/httpd/management/desk"
 	"warthesis/internal/outward"
@@ -46,7 +47,9 @@ type Home struct {
 	Sweeper *sweep.Sweeper
 	// Peers reaches other registries.
 	Peers *flow.Peers
-	lock  *blob.Lock
+	// Follower brings what is not here from them.
+	Follower *follow.Follower
+	lock     *blob.Lock
 }
 
 // OpenHome claims the data folder and opens what is in it. start returns the
@@ -104,6 +107,9 @@ func (h *Home) open(c config.Config, start func(time.Duration) clock.Clock) erro
 		slog.Warn("short_windows is true: windows below an hour count, so that what is removed is soon gone for good; this is for trying things out")
 	}
 	if h.Peers, err = openPeers(c, h.Records, clk); err != nil {
+		return err
+	}
+	if h.Follower, err = follow.New(h.Registry, h.Records, h.Peers, clk); err != nil {
 		return err
 	}
 	at, wrong := schedule("sweep_at", c.SweepAt)
@@ -170,6 +176,9 @@ func (h *Home) Close() error {
 	}
 	if h.Access != nil {
 		err = h.Access.Close()
+	}
+	if h.Follower != nil {
+		h.Follower.Close()
 	}
 	if h.Registry != nil {
 		err = errors.Join(err, h.Registry.Close())
@@ -348,7 +357,7 @@ func (s *service) doors(private *authority.Private, trial *access.Caller) (http.
 		return nil, err
 	}
 	o := httpd.Options{
-		Registry: s.home.Registry, Records: s.home.Records, Access: s.home.Access, Work: s.home.Work, Sweeper: s.home.Sweeper, Peers: s.home.Peers, Version: s.version, Outside: outside, Trusted: trusted,
+		Registry: s.home.Registry, Records: s.home.Records, Access: s.home.Access, Work: s.home.Work, Sweeper: s.home.Sweeper, Peers: s.home.Peers, Follower: s.home.Follower, Version: s.version, Outside: outside, Trusted: trusted,
 		BodyIdle: time.Duration(s.config.BodyIdle), ManifestBytes: s.config.ManifestBytes, Stopping: s.stopping, Trial: trial,
 		RuleWait: time.Duration(s.config.RuleWait),
 		Prices:   desk.Prices{GiBMonth: s.config.PriceGiBMonth, GiBOut: s.config.PriceGiBOut, Currency: s.config.Currency},

@@ -223,7 +223,7 @@ func (s *Sweeper) plan(ctx context.Context, g *work.Going, preview bool) (*plan,
 		if err := s.look(ctx, g, &report); err != nil {
 			return nil, err
 		}
-		if err := errors.Join(s.registry.EndIdleUploads(ctx), s.registry.ClearAside(ctx)); err != nil {
+		if err := errors.Join(s.registry.EndIdleUploads(ctx), s.registry.Files().ClearAside(ctx)); err != nil {
 			return nil, err
 		}
 	}
@@ -260,13 +260,13 @@ func (s *Sweeper) plan(ctx context.Context, g *work.Going, preview bool) (*plan,
 
 // look compares the disk with the records.
 func (s *Sweeper) look(ctx context.Context, g *work.Going, report *Report) error {
-	groups, err := s.registry.Folders(ctx)
+	groups, err := s.registry.Files().Folders(ctx)
 	if err != nil {
 		return err
 	}
 	g.Step("looking at the files", "parts", int64(len(groups)))
 	for _, folders := range groups {
-		l, err := s.registry.LookFolders(ctx, folders)
+		l, err := s.registry.Files().Look(ctx, folders)
 		if err != nil {
 			return err
 		}

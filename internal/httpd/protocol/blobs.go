@@ -26,6 +26,14 @@ func (d *Door) getBlob(c *gin.Context, name oci.Name, item string) error {
 		return err
 	}
 	f, size, err := d.findBlob(c, name, digest)
+	if errors.Is(err, oci.CodeBlobUnknown) && c.Request.Method == http.MethodGet {
+		streamed, failed := d.stream(c, name, digest)
+		if streamed || failed != nil {
+			return failed
+		}
+		// It may have come meanwhile.
+		f, size, err = d.findBlob(c, name, digest)
+	}
 	if err != nil {
 		return err
 	}

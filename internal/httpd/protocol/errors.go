@@ -35,6 +35,8 @@ var statuses = map[oci.Code]int{
 	oci.CodeInUse:               http.StatusConflict,
 	oci.CodeTagMoved:            http.StatusPreconditionFailed,
 	oci.CodeBlobTooLarge:        http.StatusRequestEntityTooLarge,
+	oci.CodeUnavailable:         http.StatusServiceUnavailable,
+	oci.CodeLoop:                http.StatusLoopDetected,
 	oci.CodeStorageFull:         http.StatusInsufficientStorage,
 	oci.CodeStorageFault:        http.StatusInternalServerError,
 }

@@ -18,6 +18,9 @@ import (
 // manifests"). What was pushed is what is served, whatever the caller accepts:
 // a manifest in another form would have another digest.
 func (d *Door) getManifest(c *gin.Context, name oci.Name, target string) error {
+	if err := d.follow(c, name, target); err != nil {
+		return err
+	}
 	m, err := d.registry.Manifest(c.Request.Context(), name, target)
 	if err != nil {
 		return err

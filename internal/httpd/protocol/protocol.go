@@ -9,6 +9,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"warthesis/internal/access"
+	"warthesis/internal/flow/follow"
 	"warthesis/internal/httpd/callers"
 	"warthesis/internal/oci"
 	"warthesis/internal/registry"
@@ -27,6 +28,8 @@ type Options struct {
 	Callers *callers.Callers
 	// Budget is told of bytes that are sent.
 	Budget *work.Budget
+	// Follower brings what is not here from peers.
+	Follower *follow.Follower
 }
 
 // Door answers /v2.
@@ -37,11 +40,12 @@ type Door struct {
 	access        *access.Access
 	callers       *callers.Callers
 	budget        *work.Budget
+	follower      *follow.Follower
 }
 
 // Register puts the door into the router.
 func Register(router gin.IRouter, o Options) {
-	d := &Door{registry: o.Registry, idle: o.BodyIdle, manifestBytes: o.ManifestBytes, access: o.Access, callers: o.Callers, budget: o.Budget}
+	d := &Door{registry: o.Registry, idle: o.BodyIdle, manifestBytes: o.ManifestBytes, access: o.Access, callers: o.Callers, budget: o.Budget, follower: o.Follower}
 	router.Any("/v2", d.serve)
 	router.Any("/v2/*path", d.serve)
 	router.GET(TokenPath, d.serveToken)

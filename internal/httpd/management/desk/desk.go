@@ -9,6 +9,7 @@ import (
 	"warthesis/internal/access/company"
 	"warthesis/internal/access/upkeep"
 	"warthesis/internal/flow"
+	"warthesis/internal/flow/follow"
 	"warthesis/internal/httpd/callers"
 	"warthesis/internal/record"
 	"warthesis/internal/registry"
@@ -25,6 +26,7 @@ type Desk struct {
 	Sweeper  *sweep.Sweeper
 	Upkeep   *upkeep.Upkeep
 	Peers    *flow.Peers
+	Follower *follow.Follower
 	Callers  *callers.Callers
 	// Company is the company's login, nil where there is none; CompanyName is what
 	// its button says.

@@ -44,7 +44,7 @@ func (d *door) into(ctx context.Context, name string) (peers.Peer, *peer.Client,
 	if err != nil {
 		return found, nil, refusal(err)
 	}
-	client, err := d.Peers.Client(ctx, found)
+	client, err := d.Peers.Client(found)
 	if err != nil {
 		return found, nil, peerRefusal(found, err)
 	}

@@ -51,7 +51,9 @@ func (d *door) peers(ctx context.Context, _ *struct{}) (*desk.Reply[api.PeerList
 	all, err := d.Records.View(ctx).Peers().All()
 	list := api.PeerList{Peers: make([]api.Peer, len(all))}
 	for i, p := range all {
-		list.Peers[i] = d.peerOf(p)
+		if list.Peers[i], err = d.usedPeer(ctx, p); err != nil {
+			break
+		}
 	}
 	return desk.OK(list, err)
 }
@@ -64,7 +66,17 @@ func (d *door) peer(ctx context.Context, in *PeerInput) (*desk.Reply[api.Peer], 
 	if err != nil {
 		return nil, refusal(err)
 	}
-	return desk.OK(d.peerOf(found), nil)
+	return desk.OK(d.usedPeer(ctx, found))
+}
+
+// usedPeer is a peer with what uses it.
+func (d *door) usedPeer(ctx context.Context, p peers.Peer) (api.Peer, error) {
+	shown := d.peerOf(p)
+	by, err := d.Records.View(ctx).Follows().By(p.ID)
+	for _, namespace := range by {
+		shown.UsedBy = append(shown.UsedBy, "namespace "+namespace+" follows it")
+	}
+	return shown, err
 }
 
 func (d *door) peerOf(p peers.Peer) api.Peer {
@@ -194,12 +206,23 @@ func (d *door) removePeer(ctx context.Context, in *PeerInput) (*desk.None, error
 		if err != nil {
 			return err
 		}
+		if by, err := tx.Follows().By(found.ID); err != nil || len(by) > 0 {
+			return errors.Join(err, inUse(found.Name, by))
+		}
 		return tx.Peers().Remove(found.ID)
 	})
 	if err != nil {
 		return nil, refusal(err)
 	}
 	return desk.Done(nil)
+}
+
+// inUse is that a peer is used, nil where nobody uses it.
+func inUse(name string, by []string) error {
+	if len(by) == 0 {
+		return nil
+	}
+	return oci.Errorf(oci.CodeInUse, "the peer %s is followed by %s; let them follow others first, with: warthesis follow set, or follow remove", name, strings.Join(by, ", "))
 }
 
 func (d *door) testPeer(ctx context.Context, in *struct {

@@ -24,5 +24,9 @@ func Register(_ gin.IRouter, a huma.API, o *desk.Desk) {
 	huma.Register(a, desk.At(http.MethodGet, "/peers/{name}/repositories", "peer-repositories", "List the repositories of a peer"), d.peerRepositories)
 	huma.Register(a, desk.At(http.MethodGet, "/peers/{name}/tags", "peer-tags", "List the tags of a repository of a peer"), d.peerTags)
 	huma.Register(a, desk.At(http.MethodGet, "/peers/{name}/image", "peer-image", "Look into an image of a peer"), d.peerImage)
+	huma.Register(a, desk.At(http.MethodGet, "/follows", "follows", "List which namespaces follow which peers"), d.follows)
+	huma.Register(a, desk.At(http.MethodGet, "/follow", "follow", "Show which peers a namespace follows"), d.follow)
+	huma.Register(a, desk.At(http.MethodPut, "/follow", "set-follow", "Let a namespace follow peers: what it lacks is fetched when it is pulled, and kept"), d.setFollow)
+	huma.Register(a, desk.At(http.MethodDelete, "/follow", "remove-follow", "Let a namespace follow nobody"), d.removeFollow)
 	huma.Register(a, desk.At(http.MethodPost, "/peers/{name}/tags", "change-peer-tag", "Add, rename or remove a tag at a peer"), d.changePeerTag)
 }

@@ -1,0 +1,215 @@
+// Package follow brings what a namespace lacks from the peers that it follows, while
+// somebody pulls it, and keeps it.
+//
+// It promises that nobody gets wrong bytes as a whole answer: what comes is checked against
+// its digest before its last part goes out. A tag that was pushed here stays this registry's
+// own. What is here is served when a peer does not answer.
+package follow
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"golang.org/x/sync/singleflight"
+
+	"warthesis/internal/clock"
+	"warthesis/internal/flow"
+	"warthesis/internal/oci"
+	"warthesis/internal/record"
+	"warthesis/internal/record/follows"
+	"warthesis/internal/record/peers"
+	"warthesis/internal/registry"
+	"warthesis/internal/rule"
+)
+
+// The spans of following, in served time.
+const (
+	// DefaultFreshFor is for how long a tag is served without asking, where nothing is said.
+	DefaultFreshFor = 5 * time.Minute
+	// absentFor is for how long it is remembered that a peer has not what was asked for.
+	absentFor = time.Minute
+	// patienceHere is how long a peer may take where something is here, patienceNot where
+	// nothing is.
+	patienceHere = 2 * time.Second
+	patienceNot  = 30 * time.Second
+)
+
+// mostAbsent is how many absences are remembered.
+const mostAbsent = 10_000
+
+// Follower follows peers. It is safe for concurrent use.
+type Follower struct {
+	registry *registry.Registry
+	records  *record.Store
+	peers    *flow.Peers
+	clock    clock.Clock
+	// self names this registry to others, so that circles end.
+	self string
+
+	follows atomic.Pointer[map[int64]*following]
+	flights singleflight.Group
+	fetches fetches
+	health  health
+
+	mu     sync.Mutex
+	absent map[string]int64
+
+	ctx   context.Context
+	end   context.CancelFunc
+	ended sync.WaitGroup
+}
+
+// following is what one namespace follows.
+type following struct {
+	follows.Follow
+	sources []source
+}
+
+type source struct {
+	follows.Source
+	patterns rule.Patterns
+}
+
+// New returns a follower.
+func New(reg *registry.Registry, records *record.Store, p *flow.Peers, clk clock.Clock) (*Follower, error) {
+	var id [8]byte
+	rand.Read(id[:])
+	f := &Follower{registry: reg, records: records, peers: p, clock: clk, self: "warthesis-" + hex.EncodeToString(id[:]), absent: map[string]int64{}, health: health{clock: clk}}
+	f.ctx, f.end = context.WithCancel(context.Background())
+	f.fetches.open = map[key]*Stream{}
+	f.fetches.of = map[string]int{}
+	return f, f.Reload(f.ctx)
+}
+
+// Close ends what is being fetched, and waits for it.
+func (f *Follower) Close() {
+	f.end()
+	f.ended.Wait()
+}
+
+// Reload reads anew what namespaces follow.
+func (f *Follower) Reload(ctx context.Context) error {
+	all, err := f.records.View(ctx).Follows().All()
+	if err != nil {
+		return err
+	}
+	now := make(map[int64]*following, len(all))
+	for _, one := range all {
+		compiled := &following{Follow: one}
+		for _, s := range one.Sources {
+			of := source{Source: s}
+			for _, text := range s.Patterns {
+				pattern, err := rule.ParsePattern(text)
+				if err != nil {
+					return fmt.Errorf("a pattern of what is followed: %w", err)
+				}
+				of.patterns = append(of.patterns, pattern)
+			}
+			compiled.sources = append(compiled.sources, of)
+		}
+		now[one.NamespaceID] = compiled
+	}
+	f.follows.Store(&now)
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	clear(f.absent)
+	return nil
+}
+
+// of returns what the namespace of a repository follows, nil for nobody.
+func (f *Follower) of(name oci.Name) *following {
+	all := *f.follows.Load()
+	if len(all) == 0 || !strings.Contains(string(name), "/") {
+		return nil
+	}
+	n, there := f.records.Rights().Namespace(name.Namespace())
+	if !there {
+		return nil
+	}
+	return all[n.ID]
+}
+
+// Follows reports whether what a repository lacks may come from a peer.
+func (f *Follower) Follows(name oci.Name) bool { return f.of(name) != nil }
+
+// Asker is who asks for something.
+type Asker struct {
+	// Who bounds what one fetches: an account, or an address.
+	Who string
+	// Anonymous tells that nobody is logged in, Via through which registries it came.
+	Anonymous bool
+	Via       []string
+}
+
+// Loop fails, with oci.CodeLoop, where a request came through this registry already.
+func (f *Follower) Loop(via []string) error {
+	for _, v := range via {
+		if strings.Contains(v, f.self) {
+			return oci.Errorf(oci.CodeLoop, "this registry follows another one that follows it: the question came round in a circle")
+		}
+	}
+	return nil
+}
+
+// candidate is a peer that may have something, with what it is called there.
+type candidate struct {
+	peers.Peer
+	there oci.Name
+}
+
+// candidates are the peers that may have a tag, or with "" something by its digest, of a
+// repository, in order, as the asker may ask them.
+func (f *Follower) candidates(ctx context.Context, of *following, name oci.Name, tag oci.Tag, by Asker) (all []candidate, err error) {
+	below := oci.Name(strings.TrimPrefix(string(name), name.Namespace()+"/"))
+	view := f.records.View(ctx)
+	for _, s := range of.sources {
+		means := len(s.patterns) == 0 || tag != "" && s.patterns.Match(rule.Name{Repository: name, Tag: tag}) ||
+			tag == "" && slices.ContainsFunc(s.patterns, func(p rule.Pattern) bool { return rule.MatchText(p.Repository(), string(name)) })
+		if !means {
+			continue
+		}
+		p, err := view.Peers().ByID(s.PeerID)
+		if errors.Is(err, peers.ErrNone) {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		if by.Anonymous && p.Account != "" && !of.Anonymous {
+			continue
+		}
+		there := below
+		if s.Prefix != "" {
+			there = s.Prefix + "/" + below
+		}
+		all = append(all, candidate{p, p.Repository(there)})
+	}
+	return all, nil
+}
+
+func (f *Follower) served() int64 { return int64(f.clock.Served()) }
+
+// isAbsent reports whether it is remembered that no peer has something.
+func (f *Follower) isAbsent(what string) bool {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	until, there := f.absent[what]
+	return there && until > f.served()
+}
+
+func (f *Follower) noteAbsent(what string) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if len(f.absent) >= mostAbsent {
+		clear(f.absent)
+	}
+	f.absent[what] = f.served() + int64(absentFor)
+}

@@ -1,0 +1,144 @@
+package follow
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"sync"
+	"time"
+
+	"warthesis/internal/clock"
+	"warthesis/internal/oci"
+	"warthesis/internal/peer"
+	"warthesis/internal/record/peers"
+)
+
+// health remembers which peers do not answer, so that nobody waits for them each time.
+type health struct {
+	clock clock.Clock
+	mu    sync.Mutex
+	down  map[int64]*outage
+}
+
+// outage is a peer that did not answer.
+type outage struct {
+	version, until int64
+	tries          int
+	says           string
+}
+
+// The pauses before a peer that did not answer is asked again.
+const (
+	firstPause = 5 * time.Second
+	mostPause  = 2 * time.Minute
+)
+
+// unavailable is that a peer does not answer, in words.
+func unavailable(p peers.Peer, says string) error {
+	return oci.Errorf(oci.CodeUnavailable, "the peer %s does not answer: %s", p.Name, says)
+}
+
+// ready fails where a peer did not answer a moment ago.
+func (h *health) ready(p peers.Peer) error {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	o := h.down[p.ID]
+	if o == nil || o.version != p.Version || o.until <= int64(h.clock.Served()) {
+		return nil
+	}
+	return unavailable(p, o.says)
+}
+
+// judge notes how a peer answered, and returns the error as it is to be told: what the peer
+// said about what was asked is one thing, that it does not answer another.
+func (h *health) judge(p peers.Peer, err error) error {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if err == nil || isAnswer(err) {
+		delete(h.down, p.ID)
+		return err
+	}
+	if errors.Is(err, context.Canceled) {
+		return err
+	}
+	if h.down == nil {
+		h.down = map[int64]*outage{}
+	}
+	o := h.down[p.ID]
+	if o == nil || o.version != p.Version {
+		o = &outage{version: p.Version}
+		h.down[p.ID] = o
+	}
+	pause := min(firstPause<<o.tries, mostPause)
+	o.tries = min(o.tries+1, 10)
+	var spent peer.Spent
+	if errors.As(err, &spent) {
+		pause = max(pause, min(spent.After, time.Hour))
+	}
+	if o.says = err.Error(); errors.Is(err, context.DeadlineExceeded) {
+		o.says = "it took too long"
+	}
+	o.until = int64(h.clock.Served() + pause)
+	slog.Warn("a peer does not answer", "peer", p.Name, "error", err, "asked_again_in", pause)
+	return unavailable(p, o.says)
+}
+
+// isAnswer reports whether an error is an answer of the peer to what was asked.
+func isAnswer(err error) bool {
+	var spent peer.Spent
+	var said *oci.Error
+	return !errors.As(err, &spent) && errors.As(err, &said) && said.Code != oci.CodeDistrusted
+}
+
+// isAbsence reports whether a peer has not what was asked, or does not let us know.
+func isAbsence(err error) bool {
+	for _, code := range []oci.Code{oci.CodeManifestUnknown, oci.CodeNameUnknown, oci.CodeBlobUnknown, oci.CodeLoop, oci.CodeUnauthorized, oci.CodeDenied} {
+		if errors.Is(err, code) {
+			return true
+		}
+	}
+	return false
+}
+
+// ask asks peers in order, each within a span, and returns the first answer. It fails with
+// errNowhere where all of them said that they have it not; else with what the first said that
+// did not answer.
+func ask[T any](ctx context.Context, f *Follower, among []candidate, within time.Duration, question func(context.Context, *peer.Client, candidate) (T, error)) (from candidate, found T, err error) {
+	var failed error
+	for _, c := range among {
+		if err := f.health.ready(c.Peer); err != nil {
+			failed = errors.Join(failed, err)
+			continue
+		}
+		client, err := f.peers.Once(c.Peer)
+		if err == nil {
+			asking, end := context.WithTimeout(ctx, within)
+			found, err = question(asking, client, c)
+			if asking.Err() != nil && ctx.Err() == nil {
+				err = fmt.Errorf("no answer within %s: %w", within, context.DeadlineExceeded)
+			}
+			end()
+			err = f.health.judge(c.Peer, err)
+		}
+		switch {
+		case err == nil:
+			return c, found, nil
+		case !isAbsence(err):
+			failed = errors.Join(failed, err)
+		}
+	}
+	if failed != nil {
+		return from, found, first(failed)
+	}
+	return from, found, errNowhere
+}
+
+// first is the first of joined errors.
+func first(err error) error {
+	var joined interface{ Unwrap() []error }
+	if errors.As(err, &joined) && len(joined.Unwrap()) > 0 {
+		return first(joined.Unwrap()[0])
+	}
+	return err
+}

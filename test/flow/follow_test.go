@@ -1,0 +1,302 @@
+package flow
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"warthesis/internal/api"
+	"warthesis/internal/kit"
+	"warthesis/internal/oci"
+)
+
+// followed starts a registry whose namespace outside follows a foreign one.
+func followed(t *testing.T, fresh string, args ...string) (*kit.Service, *kit.Foreign) {
+	s := kit.Start(t, t.TempDir(), append(inside, args...)...)
+	f := kit.StartForeign(t, nil)
+	f.Put("tickets/base", "1", kit.NewImage(t, kit.Bytes(99, 10)))
+	kit.Must(t, "peer", "make", s.Address, "partner", f.Address, "--plain-http", "--prefix", "tickets", "--repository", "base")
+	kit.AsAdmin(t, s, http.MethodPost, "/api/v1/namespaces", `{"name":"outside"}`)
+	kit.Must(t, "follow", "set", s.Address+"/outside", "partner", "--fresh-for", fresh)
+	f.Asked()
+	return s, f
+}
+
+func count(asked []string, what string) (n int) {
+	for _, a := range asked {
+		if strings.HasPrefix(a, what) {
+			n++
+		}
+	}
+	return n
+}
+
+func blobPath(d oci.Digest) string { return "GET /v2/tickets/printer/blobs/" + d.String() }
+
+func TestWhatANamespaceLacksComesFromItsPeerAndStays(t *testing.T) {
+	t.Parallel()
+	s, f := followed(t, "1h")
+	image := kit.NewImage(t, kit.Bytes(1, 300_000), kit.Bytes(2, 2000))
+	f.Put("tickets/printer", "1.0", image)
+	reference := s.Address + "/outside/printer:1.0"
+
+	first := t.TempDir() + "/first"
+	kit.Must(t, "pull", reference, first)
+	kit.SameFiles(t, image, first)
+	f.Asked()
+	second := t.TempDir() + "/second"
+	kit.Must(t, "pull", reference, second)
+	kit.SameFiles(t, image, second)
+	assert.Empty(t, f.Asked(), "the second pull is one like any other")
+	var log api.TagMoveList
+	require.NoError(t, json.Unmarshal(kit.AsAdmin(t, s, http.MethodGet, "/api/v1/tag-log?repository=outside/printer&tag=1.0", ""), &log))
+	assert.Equal(t, "partner", log.Moves[0].Origin)
+
+	// What is here is served when the peer is dead, gone or forgets.
+	f.Forget("tickets/printer", "")
+	kit.Must(t, "pull", reference, t.TempDir()+"/third")
+	f.Server.Close()
+	kit.Must(t, "pull", reference+"@"+image.Manifest.Digest.String(), t.TempDir()+"/fourth")
+	for _, absent := range []string{"outside/printer:2.0", "outside/nothing:1"} {
+		name, tag, _ := strings.Cut(absent, ":")
+		status, body := kit.Status(s, http.MethodGet, "/v2/"+name+"/manifests/"+tag)
+		assert.Equal(t, http.StatusServiceUnavailable, status, body)
+		assert.Contains(t, body, "the peer partner does not answer")
+	}
+
+	// A pushed tag is this registry's own, and a known image is sealed off from other places.
+	own := kit.NewImage(t, kit.Bytes(3, 100))
+	kit.Must(t, "push", own.Layout(t), reference)
+	assert.Contains(t, kit.Must(t, "identify", reference), own.Manifest.Digest.String())
+	assert.Contains(t, kit.Run(t, "peer", "remove", s.Address, "partner", "--yes").Err, "is followed by outside")
+}
+
+func TestATagIsAskedForOnceItIsNotFresh(t *testing.T) {
+	t.Parallel()
+	s, f := followed(t, "1s")
+	image := func(i int) kit.Image { return kit.NewImage(t, kit.Bytes(uint64(i), 500)) }
+	first, second := image(1), image(2)
+	f.Put("tickets/printer", "latest", first)
+	reference := s.Address + "/outside/printer:latest"
+	identify := func() string { return strings.TrimSpace(kit.Must(t, "identify", reference)) }
+	assert.Contains(t, identify(), first.Manifest.Digest.String())
+	f.Put("tickets/printer", "latest", second)
+	kit.Eventually(t, "the tag follows", func() bool { return strings.Contains(identify(), second.Manifest.Digest.String()) })
+	f.Put("tickets/printer", "latest", first)
+	kit.Eventually(t, "it goes back where the peer goes back", func() bool { return strings.Contains(identify(), first.Manifest.Digest.String()) })
+
+	// What the peer has no more stays here.
+	f.Forget("tickets/printer", "latest")
+	f.Asked()
+	kit.Eventually(t, "the peer was asked again", func() bool {
+		assert.Contains(t, identify(), first.Manifest.Digest.String())
+		return len(f.Asked()) > 0
+	})
+	f.Put("tickets/printer", "latest", second)
+
+	// A seal beats it.
+	kit.Eventually(t, "the tag is back", func() bool { return strings.Contains(identify(), second.Manifest.Digest.String()) })
+	kit.Must(t, "tag", "seal", reference, "--reason", "signal boxes run it")
+	f.Put("tickets/printer", "latest", first)
+	f.Asked()
+	kit.Eventually(t, "the peer was asked again", func() bool { identify(); return len(f.Asked()) > 0 })
+	assert.Contains(t, identify(), second.Manifest.Digest.String())
+	kit.Must(t, "tag", "unseal", reference, "--reason", "x", "--yes")
+
+	// A slow peer keeps nobody waiting for what is here, and no one behind.
+	release := make(chan struct{})
+	f.Wrong(func(http.ResponseWriter, *http.Request) bool { <-release; return false })
+	defer close(release)
+	kit.Eventually(t, "it is not fresh", func() bool {
+		began := time.Now()
+		answer, _ := s.Do(http.MethodHead, "/v2/outside/printer/manifests/latest", nil)
+		require.Equal(t, http.StatusOK, answer.StatusCode)
+		assert.Less(t, time.Since(began), 2500*time.Millisecond)
+		return strings.Contains(answer.Header.Get("Warning"), "the peer partner does not answer")
+	})
+	began := time.Now()
+	for range 5 {
+		answer, _ := s.Do(http.MethodHead, "/v2/outside/printer/manifests/latest", nil)
+		assert.NotEmpty(t, answer.Header.Get("Warning"))
+	}
+	assert.Less(t, time.Since(began), time.Second, "until it is asked again, nobody waits")
+}
+
+// A peer that lies, cuts or stalls is never the reason for a wrong answer that looks whole,
+// and leaves nothing.
+func TestNobodyGetsAWholeWrongBlob(t *testing.T) {
+	t.Parallel()
+	s, f := followed(t, "1h")
+	image := kit.NewImage(t, kit.Bytes(1, 400_000))
+	f.Put("tickets/printer", "1.0", image)
+	layer := oci.DigestOf(oci.SHA256, kit.Bytes(1, 400_000))
+	kit.Must(t, "identify", s.Address+"/outside/printer:1.0")
+	path := "/v2/outside/printer/blobs/" + layer.String()
+	send := func(raw []byte, announced int) func(http.ResponseWriter, *http.Request) bool {
+		return func(w http.ResponseWriter, r *http.Request) bool {
+			if r.Method+" "+r.URL.Path != blobPath(layer) {
+				return false
+			}
+			if announced >= 0 {
+				w.Header().Set("Content-Length", fmt.Sprint(announced))
+			}
+			w.WriteHeader(http.StatusOK)
+			_, _ = w.Write(raw)
+			return true
+		}
+	}
+	right := kit.Bytes(1, 400_000)
+	wrong := bytes.Clone(right)
+	wrong[399_999] ^= 1
+	endless := append(bytes.Clone(right), make([]byte, 1<<20)...)
+	for name, fault := range map[string]func(http.ResponseWriter, *http.Request) bool{
+		"a wrong last byte": send(wrong, len(wrong)), "a wrong length": send(right[:1000], 1000), "too much": send(endless, -1), "cut, always": send(right[:200_000], len(right)), "too little": send(right[:200_000], -1),
+	} {
+		f.Wrong(fault)
+		answer, raw, err := s.Try(http.MethodGet, path, nil)
+		if err == nil && answer.StatusCode == http.StatusOK {
+			assert.Fail(t, "a whole answer", "%s: %d bytes", name, len(raw))
+		}
+		assert.Less(t, len(raw), len(right)-(64<<10)+1, "%s: the last part waits", name)
+		status, _ := kit.Status(s, http.MethodHead, path)
+		assert.Equal(t, http.StatusNotFound, status, "%s: nothing stays", name)
+	}
+	// A manifest with other bytes is none.
+	f.Wrong(func(w http.ResponseWriter, r *http.Request) bool {
+		if !strings.Contains(r.URL.Path, "/manifests/") || r.Method != http.MethodGet {
+			return false
+		}
+		_, _ = io.WriteString(w, `{"schemaVersion":2}`)
+		return true
+	})
+	f.Put("tickets/printer", "2.0", kit.NewImage(t, kit.Bytes(7, 10)))
+	status, _ := kit.Status(s, http.MethodGet, "/v2/outside/printer/manifests/2.0")
+	assert.GreaterOrEqual(t, status, 400)
+	f.Wrong(nil)
+	kit.Eventually(t, "the peer is asked again", func() bool {
+		answer, raw, err := s.Try(http.MethodGet, path, nil)
+		return err == nil && answer.StatusCode == http.StatusOK && bytes.Equal(raw, right)
+	})
+}
+
+func TestEightClientsFetchOnceAndRangesWait(t *testing.T) {
+	t.Parallel()
+	s, f := followed(t, "1h")
+	raw := kit.Bytes(5, 3<<20)
+	image := kit.NewImage(t, raw)
+	layer := oci.DigestOf(oci.SHA256, raw)
+	f.Put("tickets/printer", "1.0", image)
+	kit.Must(t, "identify", s.Address+"/outside/printer:1.0")
+	begun, release := make(chan struct{}), make(chan struct{})
+	var once sync.Once
+	f.Wrong(func(w http.ResponseWriter, r *http.Request) bool {
+		if r.Method+" "+r.URL.Path != blobPath(layer) {
+			return false
+		}
+		w.Header().Set("Content-Length", fmt.Sprint(len(raw)))
+		_, _ = w.Write(raw[:1<<20])
+		w.(http.Flusher).Flush()
+		once.Do(func() { close(begun) })
+		<-release
+		_, _ = w.Write(raw[1<<20:])
+		return true
+	})
+	var wg sync.WaitGroup
+	path := "/v2/outside/printer/blobs/" + layer.String()
+	for i := range 8 {
+		wg.Go(func() {
+			headers := []string{}
+			want, status := raw, http.StatusOK
+			if i%2 == 1 {
+				headers, want, status = []string{"Range", "bytes=2000000-2999999"}, raw[2000000:3000000], http.StatusPartialContent
+			}
+			answer, got, err := s.Try(http.MethodGet, path, nil, headers...)
+			if assert.NoError(t, err) {
+				assert.Equal(t, status, answer.StatusCode)
+				assert.True(t, bytes.Equal(want, got))
+			}
+		})
+	}
+	// Somebody who leaves takes nothing along.
+	<-begun
+	request, err := http.NewRequest(http.MethodGet, s.URL(path), nil)
+	require.NoError(t, err)
+	request.Header.Set("Authorization", kit.AdminHeader)
+	answer, err := http.DefaultClient.Do(request)
+	require.NoError(t, err)
+	part := make([]byte, 500_000)
+	_, err = io.ReadFull(answer.Body, part)
+	require.NoError(t, err)
+	assert.True(t, bytes.Equal(raw[:500_000], part), "what came goes out before the rest is there")
+	answer.Body.Close()
+	close(release)
+	wg.Wait()
+	assert.Equal(t, 1, count(f.Asked(), blobPath(layer)))
+}
+
+func TestFollowingGivesNobodyWhatIsNotTheirs(t *testing.T) {
+	t.Parallel()
+	s, f := followed(t, "1h")
+	image := kit.NewImage(t, kit.Bytes(1, 4000))
+	f.Put("tickets/printer", "1.0", image)
+	f.Put("tickets/secret", "1.0", image)
+	layer := oci.DigestOf(oci.SHA256, kit.Bytes(1, 4000))
+	kit.Must(t, "pull", s.Address+"/outside/printer:1.0", t.TempDir()+"/one")
+	kit.MakeAccount(t, s, "jun")
+	as := func(path string) int {
+		answer, _ := s.Do(http.MethodGet, path, nil, kit.Basic("jun", kit.MemberPassword)...)
+		return answer.StatusCode
+	}
+	f.Asked()
+	for _, path := range []string{"/v2/outside/printer/manifests/1.0", "/v2/outside/secret/manifests/1.0", "/v2/outside/printer/blobs/" + layer.String(), "/v2/outside/printer/manifests/2.0"} {
+		assert.Equal(t, http.StatusNotFound, as(path), path)
+		status := func() int {
+			answer, _ := s.Do(http.MethodGet, path, nil, "Authorization", "")
+			return answer.StatusCode
+		}()
+		assert.Equal(t, http.StatusUnauthorized, status, path)
+	}
+	assert.Empty(t, f.Asked(), "strangers start nothing")
+
+	// A blob that another repository here holds is not given where the peer has it not.
+	kit.AsAdmin(t, s, http.MethodPut, "/api/v1/roles", `{"place":"outside","account":"jun","role":"reader"}`)
+	assert.Equal(t, http.StatusOK, as("/v2/outside/secret/manifests/1.0"))
+	f.Wrong(func(w http.ResponseWriter, r *http.Request) bool {
+		if strings.Contains(r.URL.Path, "/secret/blobs/") {
+			w.WriteHeader(http.StatusNotFound)
+			return true
+		}
+		return false
+	})
+	assert.Equal(t, http.StatusNotFound, as("/v2/outside/secret/blobs/"+layer.String()))
+	f.Wrong(nil)
+	f.Asked()
+	assert.Equal(t, http.StatusOK, as("/v2/outside/secret/blobs/"+layer.String()))
+	asked := f.Asked()
+	assert.Zero(t, count(asked, "GET /v2/tickets/secret/blobs/"), "it is not sent twice: %v", asked)
+	assert.Equal(t, http.StatusNotFound, as("/v2/outside/printer/blobs/sha256:"+strings.Repeat("0", 64)), "what no manifest names is not asked for")
+
+	// Two that follow each other come to an end.
+	other := kit.Start(t, t.TempDir(), inside...)
+	for _, pair := range [][2]*kit.Service{{s, other}, {other, s}} {
+		kit.MakeAccount(t, pair[1], "peer")
+		kit.AsAdmin(t, pair[1], http.MethodPost, "/api/v1/namespaces", `{"name":"ring"}`)
+		kit.AsAdmin(t, pair[1], http.MethodPut, "/api/v1/roles", `{"place":"ring","account":"peer","role":"reader"}`)
+	}
+	for _, pair := range [][2]*kit.Service{{s, other}, {other, s}} {
+		made := kit.RunWith(t, kit.MemberPassword, "peer", "make", pair[0].Address, "next", pair[1].Address, "--plain-http", "--account", "peer", "--from-stdin", "--failing")
+		require.Zero(t, made.Code, made.Out+made.Err)
+		kit.Must(t, "follow", "set", pair[0].Address+"/ring", "next/ring")
+	}
+	status, body := kit.Status(s, http.MethodGet, "/v2/ring/app/manifests/1")
+	assert.Equal(t, http.StatusNotFound, status, body)
+}
