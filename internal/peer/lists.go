@@ -52,13 +52,21 @@ func (c *Client) page(ctx context.Context, path, after string, into any) (next s
 		if err := json.NewDecoder(io.LimitReader(answer.Body, listLimit)).Decode(into); err != nil {
 			return "", oci.Errorf(oci.CodeUnsupported, "the list of %s cannot be read: %v", c.registry, err)
 		}
-		link, _, found := strings.Cut(strings.TrimPrefix(strings.TrimSpace(answer.Header.Get("Link")), "<"), ">")
-		at, err := url.Parse(link)
-		if !found || err != nil {
-			return "", nil
+		if at := nextOf(answer.Header); at != nil {
+			return at.Query().Get("last"), nil
 		}
-		return at.Query().Get("last"), nil
+		return "", nil
 	})
+}
+
+// nextOf reads where the next page of a list is, nil for nowhere (RFC 8288).
+func nextOf(h http.Header) *url.URL {
+	link, _, found := strings.Cut(strings.TrimPrefix(strings.TrimSpace(h.Get("Link")), "<"), ">")
+	at, err := url.Parse(link)
+	if !found || err != nil {
+		return nil
+	}
+	return at
 }
 
 // fewTags is how many tags are a sample.

@@ -30,6 +30,9 @@ type Known struct {
 // CodeManifestInvalid, CodeDigestInvalid, and CodeDenied where the tag is sealed, or the
 // content banned.
 func (r *Registry) KeepKnown(ctx context.Context, k Known) (record.Manifest, error) {
+	if int64(len(k.Raw)) > r.limits.ManifestBytes {
+		return record.Manifest{}, oci.Errorf(oci.CodeManifestTooLarge, "the peer's manifest is larger than the %d KiB that this registry takes", r.limits.ManifestBytes>>10)
+	}
 	parsed, err := oci.ParseManifest(k.MediaType, k.Raw)
 	if err == nil {
 		_, err = checkedDigest(ManifestPush{Digest: k.Digest, Raw: k.Raw})

@@ -150,6 +150,9 @@ func changeTag(ctx context.Context, tx *record.Tx, in record.Repository, change 
 		return done, removeTag(ctx, tx, in, change.Tag, removal, by)
 	}
 	to, err := tagOrDigest(tx, in, change.To)
+	if err == nil && to.Missing > 0 {
+		err = oci.Errorf(oci.CodeInUse, "%s of %s came from a peer, and %d of what it names did not yet; pull it whole first, then give it a tag of this registry's own", to.Digest, in.Name, to.Missing)
+	}
 	if err != nil {
 		return done, err
 	}
@@ -197,7 +200,7 @@ func tagOrDigest(tx *record.Tx, in record.Repository, target string) (record.Man
 // change.
 func moveTag(ctx context.Context, tx *record.Tx, in record.Repository, tag oci.Tag, to record.Manifest, by record.Actor, kind record.EventKind) error {
 	moved, err := tx.MoveTag(in, tag, to, by)
-	if err == nil && by.Origin == "" {
+	if err == nil && (by.Origin == taglog.OriginPush || by.Origin == taglog.OriginHand) {
 		// From here on it is this registry's own, whatever a peer has.
 		err = tx.Follows().Forget(in.ID, tag)
 	}

@@ -6,6 +6,7 @@ import (
 
 	"warthesis/internal/access"
 	"warthesis/internal/clock"
+	"warthesis/internal/flow/follow"
 	"warthesis/internal/record"
 	"warthesis/internal/registry"
 	"warthesis/internal/sweep"
@@ -14,7 +15,7 @@ import (
 
 // chores are the kinds of work of the rooms that know nothing of work. What is
 // gathered is written once more when those rooms are closed.
-func chores(records *record.Store, r *registry.Registry, a *access.Access, clk clock.Clock, sweeper *sweep.Sweeper) []work.Kind {
+func chores(records *record.Store, r *registry.Registry, a *access.Access, clk clock.Clock, sweeper *sweep.Sweeper, follower *follow.Follower) []work.Kind {
 	light := func(name, about string, every time.Duration, do func(context.Context, *work.Going) error) work.Kind {
 		return work.Kind{Name: name, About: about, When: work.Every(every), Light: true, Do: do}
 	}
@@ -28,6 +29,7 @@ func chores(records *record.Store, r *registry.Registry, a *access.Access, clk c
 		light("old-keys", "Lets new bearer tokens be signed by a new key", time.Hour, func(context.Context, *work.Going) error { return a.RotateOldKeys() }),
 		light("ended-logins", "Forgets logins and sessions that have ended", time.Hour, func(_ context.Context, g *work.Going) error { return a.DropEnded(g.Breathe) }),
 		light("read-configs", "Reads configs of images that came before this version, to find layers by what they unpack to, and labels", 10*time.Second, func(ctx context.Context, g *work.Going) error { return r.ReadConfigs(ctx, g.Breathe) }),
+		follower.Kind(),
 		work.OldRuns(records, clk),
 	)
 }

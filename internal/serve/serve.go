@@ -126,7 +126,7 @@ func (h *Home) open(c config.Config, start func(time.Duration) clock.Clock) erro
 	if err != nil {
 		return err
 	}
-	h.Work, err = work.New(h.Records, clk, chores(h.Records, h.Registry, h.Access, clk, h.Sweeper)...)
+	h.Work, err = work.New(h.Records, clk, chores(h.Records, h.Registry, h.Access, clk, h.Sweeper, h.Follower)...)
 	return err
 }
 

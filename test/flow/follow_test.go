@@ -249,6 +249,7 @@ func TestFollowingGivesNobodyWhatIsNotTheirs(t *testing.T) {
 	image := kit.NewImage(t, kit.Bytes(1, 4000))
 	f.Put("tickets/printer", "1.0", image)
 	f.Put("tickets/secret", "1.0", image)
+	f.Put("tickets/poor", "1.0", image)
 	layer := oci.DigestOf(oci.SHA256, kit.Bytes(1, 4000))
 	kit.Must(t, "pull", s.Address+"/outside/printer:1.0", t.TempDir()+"/one")
 	kit.MakeAccount(t, s, "jun")
@@ -270,16 +271,19 @@ func TestFollowingGivesNobodyWhatIsNotTheirs(t *testing.T) {
 	// A blob that another repository here holds is not given where the peer has it not.
 	kit.AsAdmin(t, s, http.MethodPut, "/api/v1/roles", `{"place":"outside","account":"jun","role":"reader"}`)
 	assert.Equal(t, http.StatusOK, as("/v2/outside/secret/manifests/1.0"))
+	assert.Equal(t, http.StatusOK, as("/v2/outside/poor/manifests/1.0"))
 	f.Wrong(func(w http.ResponseWriter, r *http.Request) bool {
-		if strings.Contains(r.URL.Path, "/secret/blobs/") {
+		if strings.Contains(r.URL.Path, "/poor/blobs/") {
 			w.WriteHeader(http.StatusNotFound)
 			return true
 		}
 		return false
 	})
-	assert.Equal(t, http.StatusNotFound, as("/v2/outside/secret/blobs/"+layer.String()))
+	assert.Equal(t, http.StatusNotFound, as("/v2/outside/poor/blobs/"+layer.String()))
 	f.Wrong(nil)
 	f.Asked()
+	assert.Equal(t, http.StatusNotFound, as("/v2/outside/poor/blobs/"+layer.String()), "that is remembered for a while")
+	assert.Empty(t, f.Asked())
 	assert.Equal(t, http.StatusOK, as("/v2/outside/secret/blobs/"+layer.String()))
 	asked := f.Asked()
 	assert.Zero(t, count(asked, "GET /v2/tickets/secret/blobs/"), "it is not sent twice: %v", asked)
@@ -299,4 +303,60 @@ func TestFollowingGivesNobodyWhatIsNotTheirs(t *testing.T) {
 	}
 	status, body := kit.Status(s, http.MethodGet, "/v2/ring/app/manifests/1")
 	assert.Equal(t, http.StatusNotFound, status, body)
+}
+
+// Where a namespace wants all, other platforms come by themselves; what refers to an image
+// comes when it is listed; a kill in the middle leaves nothing that is wrong.
+func TestWhatNobodyAskedForComesAfterwards(t *testing.T) {
+	t.Parallel()
+	s := kit.Start(t, t.TempDir(), inside...)
+	depot := kit.Start(t, t.TempDir())
+	index := map[string]any{"schemaVersion": 2, "mediaType": oci.MediaTypeIndex}
+	var children []any
+	for i, arch := range []string{"amd64", "arm64"} {
+		image := kit.NewImage(t, kit.Bytes(uint64(i), 200_000))
+		kit.Must(t, "push", image.Layout(t), depot.Address+"/base/os:"+arch)
+		children = append(children, map[string]any{"mediaType": image.Manifest.MediaType, "digest": image.Manifest.Digest, "size": image.Manifest.Size, "platform": map[string]string{"os": "linux", "architecture": arch}})
+	}
+	index["manifests"] = children
+	whole := kit.PutManifest(t, depot, "base/os", "1", oci.MediaTypeIndex, index)
+	config := kit.PutBlob(t, depot, "base/os", []byte("{}"))
+	signature := kit.PutManifest(t, depot, "base/os", "", oci.MediaTypeImage, kit.Artifact(config, &whole, "application/vnd.example.note", 1))
+	kit.MakeAccount(t, depot, "hq")
+	kit.AsAdmin(t, depot, http.MethodPut, "/api/v1/roles", `{"place":"base","account":"hq","role":"reader"}`)
+	require.Zero(t, kit.RunWith(t, kit.MemberPassword, "peer", "make", s.Address, "depot", depot.Address, "--plain-http", "--account", "hq", "--from-stdin").Code)
+	kit.AsAdmin(t, s, http.MethodPost, "/api/v1/namespaces", `{"name":"base"}`)
+	kit.Must(t, "follow", "set", s.Address+"/base", "depot/base", "--complete", "--only", "base/os")
+
+	status, _ := kit.Status(s, http.MethodGet, "/v2/base/os/manifests/1")
+	require.Equal(t, http.StatusOK, status)
+	added := kit.Run(t, "tag", "add", s.Address+"/base/os:1", "mine")
+	assert.NotZero(t, added.Code)
+	assert.Contains(t, added.Err, "came from a peer")
+	s.Kill()
+	s.Restart()
+	_, listed := s.Do(http.MethodGet, "/v2/base/os/referrers/"+whole.Digest.String(), nil)
+	assert.Contains(t, string(listed), signature.Digest.String())
+	for deadline := time.Now().Add(2 * time.Minute); ; time.Sleep(100 * time.Millisecond) {
+		var image api.Image
+		require.NoError(t, json.Unmarshal(kit.AsAdmin(t, s, http.MethodGet, "/api/v1/image?repository=base/os&reference=1", ""), &image))
+		all := 0
+		for _, p := range image.Platforms {
+			for _, l := range p.Layers {
+				if status, _ := kit.Status(s, http.MethodHead, "/v2/base/os/blobs/"+l.Digest.String()); status == http.StatusOK {
+					all++
+				}
+			}
+		}
+		if all == 2 {
+			break
+		}
+		require.True(t, time.Now().Before(deadline), "what nobody asked for comes")
+	}
+	depot.Stop()
+	kit.Must(t, "pull", s.Address+"/base/os:1", t.TempDir()+"/all")
+	depot.Restart()
+	kit.Eventually(t, "the peer is asked again, and what is whole takes a tag of ours", func() bool {
+		return kit.Run(t, "tag", "add", s.Address+"/base/os:1", "mine").Code == 0
+	})
 }

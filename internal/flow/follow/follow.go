@@ -61,6 +61,9 @@ type Follower struct {
 
 	mu     sync.Mutex
 	absent map[string]int64
+	// asking counts the questions that wait, by who asks them and in all.
+	asking map[string]int
+	asked  int
 
 	ctx   context.Context
 	end   context.CancelFunc
@@ -82,7 +85,7 @@ type source struct {
 func New(reg *registry.Registry, records *record.Store, p *flow.Peers, clk clock.Clock) (*Follower, error) {
 	var id [8]byte
 	rand.Read(id[:])
-	f := &Follower{registry: reg, records: records, peers: p, clock: clk, self: "warthesis-" + hex.EncodeToString(id[:]), absent: map[string]int64{}, health: health{clock: clk}}
+	f := &Follower{registry: reg, records: records, peers: p, clock: clk, self: "warthesis-" + hex.EncodeToString(id[:]), absent: map[string]int64{}, asking: map[string]int{}, health: health{clock: clk}}
 	f.ctx, f.end = context.WithCancel(context.Background())
 	f.fetches.open = map[key]*Stream{}
 	f.fetches.of = map[string]int{}
@@ -197,6 +200,31 @@ func (f *Follower) candidates(ctx context.Context, of *following, name oci.Name,
 
 func (f *Follower) served() int64 { return int64(f.clock.Served()) }
 
+// The bounds of questions that wait for peers at the same time, by one asker and in all.
+const (
+	mostQuestions    = 512
+	mostQuestionsOfA = 48
+)
+
+// wait lets somebody wait for a peer, and returns how that ends.
+func (f *Follower) wait(who string) (end func(), err error) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.asked >= mostQuestions || f.asking[who] >= mostQuestionsOfA {
+		return nil, oci.Errorf(oci.CodeTooManyRequests, "too much waits for other registries just now, %d questions of yours; wait for some", f.asking[who])
+	}
+	f.asked++
+	f.asking[who]++
+	return func() {
+		f.mu.Lock()
+		defer f.mu.Unlock()
+		f.asked--
+		if f.asking[who]--; f.asking[who] == 0 {
+			delete(f.asking, who)
+		}
+	}, nil
+}
+
 // isAbsent reports whether it is remembered that no peer has something.
 func (f *Follower) isAbsent(what string) bool {
 	f.mu.Lock()
@@ -205,11 +233,14 @@ func (f *Follower) isAbsent(what string) bool {
 	return there && until > f.served()
 }
 
-func (f *Follower) noteAbsent(what string) {
+func (f *Follower) noteAbsent(what string) { f.remember(what, int64(absentFor)) }
+
+// remember notes that something need not be asked for a span of served time.
+func (f *Follower) remember(what string, span int64) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if len(f.absent) >= mostAbsent {
 		clear(f.absent)
 	}
-	f.absent[what] = f.served() + int64(absentFor)
+	f.absent[what] = f.served() + span
 }

@@ -40,6 +40,14 @@ func (f *Follower) Tag(ctx context.Context, name oci.Name, tag oci.Tag, by Asker
 	if err != nil || len(among) == 0 {
 		return s, err
 	}
+	end, err := f.wait(by.Who)
+	if err != nil && here != "" {
+		return Served{err.Error()}, nil
+	}
+	if err != nil {
+		return s, err
+	}
+	defer end()
 	// The question belongs to nobody: whoever leaves takes nothing from those who wait.
 	answer := f.flights.DoChan(what, func() (any, error) {
 		asking, end := context.WithTimeout(f.ctx, patienceNot)
@@ -213,6 +221,11 @@ func (f *Follower) Manifest(ctx context.Context, name oci.Name, digest oci.Diges
 	if err != nil || len(among) == 0 {
 		return err
 	}
+	end, err := f.wait(by.Who)
+	if err != nil {
+		return err
+	}
+	defer end()
 	answer := f.flights.DoChan(what, func() (any, error) {
 		asking, end := context.WithTimeout(f.ctx, patienceNot)
 		defer end()

@@ -35,6 +35,9 @@ type key struct {
 	digest oci.Digest
 }
 
+// blobOf names content among what is remembered.
+func blobOf(of key) string { return "blob " + string(of.name) + "@" + of.digest.String() }
+
 // fetches are those under way.
 type fetches struct {
 	mu   sync.Mutex
@@ -78,7 +81,7 @@ func (f *Follower) Blob(ctx context.Context, name oci.Name, digest oci.Digest, b
 		return nil, nil
 	}
 	in, err := f.records.Repository(ctx, name)
-	if err != nil {
+	if err != nil || f.isAbsent(blobOf(key{name, digest})) {
 		return nil, nil
 	}
 	size, err := f.records.View(ctx).Follows().Wanted(in.ID, digest)
@@ -129,6 +132,9 @@ func (f *Follower) join(of key, size int64, by Asker, among []candidate) (*Strea
 			delete(f.fetches.of, by.Who)
 		}
 		f.fetches.mu.Unlock()
+		if errors.Is(err, oci.CodeBlobUnknown) {
+			f.noteAbsent(blobOf(of))
+		}
 		if err != nil {
 			slog.Warn("content of a peer did not come", "repository", of.name, "digest", of.digest, "error", err)
 		}

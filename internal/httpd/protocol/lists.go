@@ -1,6 +1,7 @@
 package protocol
 
 import (
+	"errors"
 	"fmt"
 	"net/http"
 	"net/url"
@@ -133,6 +134,12 @@ func (d *Door) listReferrers(c *gin.Context, name oci.Name, item string) error {
 	digest, err := oci.ParseDigest(item)
 	if err != nil {
 		return err
+	}
+	if d.follower != nil && d.follower.Follows(name) {
+		by := d.asker(c)
+		if err := errors.Join(d.follower.Loop(by.Via), d.follower.Referrers(c.Request.Context(), name, digest, by)); err != nil {
+			return err
+		}
 	}
 	artifactType := c.Query("artifactType")
 	referrers, more, err := d.registry.Referrers(c.Request.Context(), name, digest, artifactType, oci.Digest(c.Query("last")))

@@ -1,0 +1,138 @@
+package follow
+
+import (
+	"context"
+	"errors"
+	"log/slog"
+	"time"
+
+	"warthesis/internal/oci"
+	"warthesis/internal/peer"
+	"warthesis/internal/registry"
+	"warthesis/internal/work"
+)
+
+// completeEvery is how often it is looked for what nobody asked for.
+const completeEvery = 5 * time.Second
+
+// mostCompleted is how much of one namespace is brought in one look, deepest how often what
+// came names more.
+const (
+	mostCompleted = 500
+	deepest       = 10
+)
+
+// Kind is the work beside requests: where namespaces want all of what came in part, the rest
+// is fetched.
+func (f *Follower) Kind() work.Kind {
+	return work.Kind{
+		Name: "complete-followed", About: "Fetches what nobody asked for, of images that came from peers, where a namespace wants them whole",
+		When: work.Every(completeEvery), Light: true, Do: f.complete,
+	}
+}
+
+// itself is who asks for what nobody asked for.
+var itself = Asker{Who: "the registry itself"}
+
+func (f *Follower) complete(ctx context.Context, g *work.Going) error {
+	for namespace, of := range *f.follows.Load() {
+		for pass := 0; of.Complete && pass < deepest; pass++ {
+			more, err := f.completeSome(ctx, g, namespace)
+			if err != nil {
+				return err
+			}
+			if !more {
+				break
+			}
+		}
+	}
+	return ctx.Err()
+}
+
+// completeSome brings some of what a namespace lacks, and reports whether any came.
+func (f *Follower) completeSome(ctx context.Context, g *work.Going, namespace int64) (some bool, err error) {
+	lacking, err := f.records.View(ctx).Follows().Lacking(namespace, mostCompleted)
+	if err != nil {
+		return false, err
+	}
+	for _, l := range lacking {
+		if err := errors.Join(g.Breathe(), ctx.Err()); err != nil {
+			return false, err
+		}
+		if oci.IsManifest(l.MediaType) {
+			err = f.Manifest(ctx, l.Repository, l.Digest, itself)
+		} else {
+			err = f.bring(ctx, l.Repository, l.Digest)
+		}
+		if err != nil && ctx.Err() == nil {
+			// A peer that does not answer is asked the next time.
+			slog.Debug("what nobody asked for did not come", "repository", l.Repository, "digest", l.Digest, "error", err)
+			return false, nil
+		}
+	}
+	return len(lacking) > 0, ctx.Err()
+}
+
+// bring fetches content, and returns once it is here.
+func (f *Follower) bring(ctx context.Context, name oci.Name, digest oci.Digest) error {
+	s, err := f.Blob(ctx, name, digest, itself)
+	if err != nil || s == nil {
+		return err
+	}
+	defer s.Close()
+	_, err = s.ready(ctx, s.Size-1)
+	return err
+}
+
+// Referrers brings what a peer has that refers to a manifest, at most once while it is fresh.
+// What cannot be had is no error: what is here is listed.
+func (f *Follower) Referrers(ctx context.Context, name oci.Name, digest oci.Digest, by Asker) error {
+	of := f.of(name)
+	if of == nil || registry.Hidden(ctx) {
+		return nil
+	}
+	// What nobody has here is not asked for.
+	if _, err := f.registry.Manifest(ctx, name, digest.String()); err != nil {
+		return nil
+	}
+	what := "what refers to " + string(name) + "@" + digest.String()
+	if f.isAbsent(what) {
+		return nil
+	}
+	among, err := f.candidates(ctx, of, name, "", by)
+	if err != nil || len(among) == 0 {
+		return err
+	}
+	end, err := f.wait(by.Who)
+	if err != nil {
+		return nil
+	}
+	defer end()
+	answer := f.flights.DoChan(what, func() (any, error) {
+		asking, end := context.WithTimeout(f.ctx, patienceNot)
+		defer end()
+		asking = peer.WithVia(asking, f.via(by))
+		from, found, err := ask(asking, f, among, patienceHere, func(ctx context.Context, client *peer.Client, c candidate) ([]oci.Descriptor, error) {
+			return client.Referrers(ctx, c.there, digest)
+		})
+		if err != nil {
+			return nil, nil
+		}
+		f.remember(what, int64(of.FreshFor))
+		for _, d := range found {
+			if _, err := f.registry.Manifest(asking, name, d.Digest.String()); err == nil {
+				continue
+			}
+			if err := f.take(asking, from, name, "", d); err != nil {
+				slog.Debug("what refers to a manifest did not come", "repository", name, "digest", d.Digest, "error", err)
+			}
+		}
+		return nil, nil
+	})
+	select {
+	case done := <-answer:
+		return done.Err
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
