@@ -27,6 +27,8 @@ type Peers struct {
 	box     *secret.Box
 	reach   outward.Reach
 	agent   string
+	// manifest is the largest manifest that is read, in bytes.
+	manifest int64
 
 	mu sync.Mutex
 	// known are clients of the version that they are of.
@@ -44,9 +46,10 @@ type reached struct {
 	client  *peer.Client
 }
 
-// NewPeers returns how peers are reached; agent names the program to them.
-func NewPeers(records *record.Store, clk clock.Clock, box *secret.Box, reach outward.Reach, agent string) *Peers {
-	return &Peers{records: records, clock: clk, box: box, reach: reach, agent: agent, known: map[knownKey]*reached{}}
+// NewPeers returns how peers are reached; agent names the program to them, and manifests are
+// read up to so many bytes.
+func NewPeers(records *record.Store, clk clock.Clock, box *secret.Box, reach outward.Reach, agent string, manifest int64) *Peers {
+	return &Peers{manifest: manifest, records: records, clock: clk, box: box, reach: reach, agent: agent, known: map[knownKey]*reached{}}
 }
 
 // Given is what somebody says of a peer. Nil fields are as they were.

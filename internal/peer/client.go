@@ -34,6 +34,8 @@ type Options struct {
 	Base string
 	// Transport, where set, is used in place of NewTransport's.
 	Transport http.RoundTripper
+	// ManifestBytes is the largest manifest that is read; zero is 64 MiB.
+	ManifestBytes int64
 	// Patience is how long what fails for a passing reason is tried again without any
 	// progress; zero is one minute.
 	Patience time.Duration
@@ -68,6 +70,9 @@ type Client struct {
 // New returns a client of the registry, given as host or host:port. Plain HTTP is
 // spoken to this machine, and elsewhere only where the options allow it.
 func New(registry string, o Options) *Client {
+	if o.ManifestBytes == 0 {
+		o.ManifestBytes = manifestLimit
+	}
 	if o.Patience == 0 {
 		o.Patience = time.Minute
 	}

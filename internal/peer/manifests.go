@@ -88,12 +88,12 @@ func (c *Client) getManifest(ctx context.Context, name oci.Name, target string) 
 		return oci.Descriptor{}, nil, missing(err, name, target)
 	}
 	defer answer.Body.Close()
-	raw, err := io.ReadAll(io.LimitReader(answer.Body, manifestLimit+1))
+	raw, err := io.ReadAll(io.LimitReader(answer.Body, c.options.ManifestBytes+1))
 	if err != nil {
 		return oci.Descriptor{}, nil, temporary{error: fmt.Errorf("the answer of %s broke off: %w", c.registry, err)}
 	}
-	if len(raw) > manifestLimit {
-		return oci.Descriptor{}, nil, oci.Errorf(oci.CodeManifestTooLarge, "the manifest at %s is larger than %d MiB", c.registry, manifestLimit>>20)
+	if int64(len(raw)) > c.options.ManifestBytes {
+		return oci.Descriptor{}, nil, oci.Errorf(oci.CodeManifestTooLarge, "the manifest at %s is larger than %d MiB", c.registry, c.options.ManifestBytes>>20)
 	}
 	d := oci.Descriptor{MediaType: mediaTypeOf(answer), Size: int64(len(raw))}
 	var fits bool

@@ -144,7 +144,7 @@ func openPeers(c config.Config, records *record.Store, clk clock.Clock) (*flow.P
 	if err != nil {
 		return nil, err
 	}
-	return flow.NewPeers(records, clk, box, reach, "warthesis"), nil
+	return flow.NewPeers(records, clk, box, reach, "warthesis", c.ManifestBytes), nil
 }
 
 // schedule reads when something runs by itself.

@@ -95,7 +95,7 @@ func (f *Follower) Referrers(ctx context.Context, name oci.Name, digest oci.Dige
 	if _, err := f.registry.Manifest(ctx, name, digest.String()); err != nil {
 		return nil
 	}
-	what := "what refers to " + string(name) + "@" + digest.String()
+	what := by.names("what refers to " + string(name) + "@" + digest.String())
 	if f.isAbsent(what) {
 		return nil
 	}

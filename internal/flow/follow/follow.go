@@ -152,8 +152,14 @@ type Asker struct {
 	Via       []string
 }
 
+// mostVia is through how many registries a question may come.
+const mostVia = 12
+
 // Loop fails, with oci.CodeLoop, where a request came through this registry already.
 func (f *Follower) Loop(via []string) error {
+	if len(via) > mostVia {
+		return oci.Errorf(oci.CodeLoop, "the question came through more than %d registries", mostVia)
+	}
 	for _, v := range via {
 		if strings.Contains(v, f.self) {
 			return oci.Errorf(oci.CodeLoop, "this registry follows another one that follows it: the question came round in a circle")

@@ -107,6 +107,10 @@ func isAbsence(err error) bool {
 func ask[T any](ctx context.Context, f *Follower, among []candidate, within time.Duration, question func(context.Context, *peer.Client, candidate) (T, error)) (from candidate, found T, err error) {
 	var failed error
 	for _, c := range among {
+		if err := ctx.Err(); err != nil {
+			failed = errors.Join(failed, fmt.Errorf("those before took all the time: %w", err))
+			break
+		}
 		if err := f.health.ready(c.Peer); err != nil {
 			failed = errors.Join(failed, err)
 			continue
@@ -115,7 +119,7 @@ func ask[T any](ctx context.Context, f *Follower, among []candidate, within time
 		if err == nil {
 			asking, end := context.WithTimeout(ctx, within)
 			found, err = question(asking, client, c)
-			if asking.Err() != nil && ctx.Err() == nil {
+			if errors.Is(asking.Err(), context.DeadlineExceeded) && !errors.Is(ctx.Err(), context.Canceled) {
 				err = fmt.Errorf("no answer within %s: %w", within, context.DeadlineExceeded)
 			}
 			end()

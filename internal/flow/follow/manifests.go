@@ -32,7 +32,7 @@ func (f *Follower) Tag(ctx context.Context, name oci.Name, tag oci.Tag, by Asker
 	if err != nil || !asks {
 		return s, err
 	}
-	what := string(name) + ":" + string(tag)
+	what := by.names(string(name) + ":" + string(tag))
 	if here == "" && f.isAbsent(what) {
 		return s, nil
 	}
@@ -52,15 +52,32 @@ func (f *Follower) Tag(ctx context.Context, name oci.Name, tag oci.Tag, by Asker
 	answer := f.flights.DoChan(what, func() (any, error) {
 		asking, end := context.WithTimeout(f.ctx, patienceNot)
 		defer end()
-		return f.refresh(peer.WithVia(asking, f.via(by)), among, name, tag, here, row)
+		return f.refresh(peer.WithVia(asking, f.via(by)), among, what, name, tag, here, row)
 	})
+	// Who has something waits no longer than that is worth.
+	var enough <-chan time.Time
+	if here != "" {
+		timer := time.NewTimer(patienceHere + patienceHere/10)
+		defer timer.Stop()
+		enough = timer.C
+	}
 	select {
 	case done := <-answer:
 		stale, _ := done.Val.(string)
 		return Served{stale}, done.Err
+	case <-enough:
+		return Served{"the peer takes long to answer; this is what it had"}, nil
 	case <-ctx.Done():
 		return s, ctx.Err()
 	}
+}
+
+// names tells what is asked by those without a login, who may ask fewer peers, from the rest.
+func (a Asker) names(what string) string {
+	if a.Anonymous {
+		return "without a login: " + what
+	}
+	return what
 }
 
 func (f *Follower) via(by Asker) []string { return append(slices.Clone(by.Via), "1.1 "+f.self) }
@@ -98,17 +115,21 @@ var errNowhere = errors.New("no peer has it")
 
 // refresh asks peers for a tag, and takes what they have of it. It says why what is here is
 // served as it is, where it may have changed.
-func (f *Follower) refresh(ctx context.Context, among []candidate, name oci.Name, tag oci.Tag, here oci.Digest, row *follows.Tag) (stale string, err error) {
-	within := patienceNot
+func (f *Follower) refresh(ctx context.Context, among []candidate, what string, name oci.Name, tag oci.Tag, here oci.Digest, row *follows.Tag) (stale string, err error) {
+	within, asking := patienceNot, ctx
 	if here != "" {
+		var end context.CancelFunc
 		within = patienceHere
+		// All of them together take no longer.
+		asking, end = context.WithTimeout(ctx, patienceHere)
+		defer end()
 	}
-	from, found, err := ask(ctx, f, among, within, func(ctx context.Context, client *peer.Client, c candidate) (oci.Descriptor, error) {
+	from, found, err := ask(asking, f, among, within, func(ctx context.Context, client *peer.Client, c candidate) (oci.Descriptor, error) {
 		return client.Resolve(ctx, c.there, string(tag))
 	})
 	switch {
 	case errors.Is(err, errNowhere) && here == "":
-		f.noteAbsent(string(name) + ":" + string(tag))
+		f.noteAbsent(what)
 		return "", nil
 	case errors.Is(err, errNowhere):
 		return "", f.note(ctx, name, tag, func(tx *record.Tx, row *follows.Tag) {
@@ -213,7 +234,7 @@ func (f *Follower) Manifest(ctx context.Context, name oci.Name, digest oci.Diges
 	if _, err := f.registry.Manifest(ctx, name, digest.String()); err == nil {
 		return nil
 	}
-	what := string(name) + "@" + digest.String()
+	what := by.names(string(name) + "@" + digest.String())
 	if f.isAbsent(what) {
 		return nil
 	}

@@ -7,6 +7,7 @@ import (
 	"io"
 	"log/slog"
 	"sync"
+	"time"
 
 	"warthesis/internal/blob"
 	"warthesis/internal/oci"
@@ -81,7 +82,7 @@ func (f *Follower) Blob(ctx context.Context, name oci.Name, digest oci.Digest, b
 		return nil, nil
 	}
 	in, err := f.records.Repository(ctx, name)
-	if err != nil || f.isAbsent(blobOf(key{name, digest})) {
+	if err != nil || f.isAbsent(by.names(blobOf(key{name, digest}))) {
 		return nil, nil
 	}
 	size, err := f.records.View(ctx).Follows().Wanted(in.ID, digest)
@@ -89,6 +90,9 @@ func (f *Follower) Blob(ctx context.Context, name oci.Name, digest oci.Digest, b
 		return nil, nil
 	}
 	if err != nil {
+		return nil, err
+	}
+	if err := f.records.View(ctx).Bans().Check(in.NamespaceID, digest); err != nil {
 		return nil, err
 	}
 	among, err := f.candidates(ctx, of, name, "", by)
@@ -133,7 +137,7 @@ func (f *Follower) join(of key, size int64, by Asker, among []candidate) (*Strea
 		}
 		f.fetches.mu.Unlock()
 		if errors.Is(err, oci.CodeBlobUnknown) {
-			f.noteAbsent(blobOf(of))
+			f.noteAbsent(by.names(blobOf(of)))
 		}
 		if err != nil {
 			slog.Warn("content of a peer did not come", "repository", of.name, "digest", of.digest, "error", err)
@@ -215,11 +219,36 @@ func nowhere(of key, err error) error {
 	return err
 }
 
+// slowest is how many bytes a second have to come of a transfer that takes longer than
+// slowFor.
+const (
+	slowest = 1 << 10
+	slowFor = time.Minute
+)
+
+// steady ends a transfer that drips: it would hold up others.
+type steady struct {
+	io.ReadCloser
+	began time.Time
+	came  int64
+}
+
+// Read reads what came.
+func (s *steady) Read(p []byte) (int, error) {
+	n, err := s.ReadCloser.Read(p)
+	s.came += int64(n)
+	if took := time.Since(s.began); err == nil && took > slowFor && s.came < int64(took/time.Second)*slowest {
+		err = fmt.Errorf("%d bytes came in %s, which is too slow", s.came, took.Round(time.Second))
+	}
+	return n, err
+}
+
 // copy takes content, and goes on where the transfer breaks off.
 func (f *Follower) copy(ctx context.Context, first opened, from candidate, d oci.Descriptor, into *registry.Fetch) error {
 	body := first.body
 	for resumed := 0; ; resumed++ {
 		before := into.Offset()
+		body = &steady{ReadCloser: body, began: time.Now()}
 		// One byte more than is missing is enough to see that too much comes.
 		_, err := into.ReadFrom(io.LimitReader(body, d.Size-before+1))
 		body.Close()

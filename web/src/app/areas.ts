@@ -1,3 +1,4 @@
+import { flow } from '../flow/area'
 import { image } from '../image/area'
 import { names } from '../names/area'
 import { audit, rights } from '../rights/area'
@@ -6,4 +7,4 @@ import { removed, rules, storage } from '../upkeep/area'
 import type { Area } from './area'
 
 // The areas of the console. A new page is an entry of its area; only a new area stands here.
-export const areas: Area[] = [image, names, rights, audit, rules, removed, storage, service]
+export const areas: Area[] = [image, names, rights, audit, rules, removed, storage, flow, service]

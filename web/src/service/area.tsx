@@ -6,7 +6,7 @@ const ServicePage = lazy(() => import('./ServicePage').then((m) => ({ default: m
 export const service: Area = {
   pages: [{ path: '/service', element: <ServicePage /> }],
   rail: {
-    order: 7, to: '/service', name: 'Service',
+    order: 8, to: '/service', name: 'Service',
     here: (at) => at === '/service',
     shown: (me) => me.account !== undefined && (me.admin || me.roles.some((r) => r.place === '')),
   },
