@@ -214,7 +214,7 @@ func TestNothingSeriousStandsInTheWayOfAnybody(t *testing.T) {
 			"/me": "My tokens", "/access": "berths", "/access/accounts?open=ci-berths": "build pipeline", "/access/groups": "timetable", "/n/berths?show=members": "ci-berths",
 			"/n/berths?show=settings": "Whose pushes", "/n/berths?show=use": "Log in", "/activity": "push", "/access/registry": "Identity rules",
 			"/r/berths/seatmap?show=settings": "Who may pull", "/r/berths/seatmap?show=members": "registry admin",
-			"/rules?place=signals": "signal boxes run", "/rules?list=moving-names": "used by", "/removed": "sold beds twice", "/storage": "the file has other bytes", "/storage?place=timetable/planner": "What can be freed", "/retention?place=timetable": "go within 14 days", "/in-use?list=cluster-north": "partner.example", "/service": "would go", "/r/timetable/board?show=log&tag=stable": "Put back"} {
+			"/rules?place=signals": "signal boxes run", "/rules?list=moving-names": "used by", "/removed": "sold beds twice", "/storage": "the file has other bytes", "/storage?place=timetable/planner": "What can be freed", "/retention?place=timetable": "go within 14 days", "/in-use?list=cluster-north": "partner.example", "/flow": "talks to no other one", "/service": "would go", "/r/timetable/board?show=log&tag=stable": "Put back"} {
 			require.NoError(t, page.Go(s.URL(place)))
 			says(t, page, sign)
 			_, err := browser.Evaluate[bool](page, string(axe)+";true")

@@ -33,7 +33,7 @@ func TestNothingLeavesItsPlaceAtAnyWidth(t *testing.T) {
 		require.NoError(t, page.Size(width, 800))
 		for place, sign := range map[string]string{"/": "berths/pricing", "/r/timetable/planner": "a3716ccaeb68", "/r/timetable/planner?show=members": "ci-timetable", "/r/timetable/planner:2.4.1": "copy settings",
 			"/find?q=planner": "Repository", "/n/berths?show=use": "Build pipeline", "/n/berths?show=members": "ci-berths", "/access": "berths", "/access/accounts?open=ci-berths": "build pipeline",
-			"/rules?place=signals": "signal boxes run", "/rules?list=moving-names": "used by", "/removed": "sold beds twice", "/storage": "the file has other bytes", "/storage?place=timetable/planner": "What can be freed", "/retention?place=timetable": "go within 14 days", "/in-use?list=cluster-north": "partner.example", "/service": "would go", "/r/timetable/board?show=log&tag=stable": "Put back",
+			"/rules?place=signals": "signal boxes run", "/rules?list=moving-names": "used by", "/removed": "sold beds twice", "/storage": "the file has other bytes", "/storage?place=timetable/planner": "What can be freed", "/retention?place=timetable": "go within 14 days", "/in-use?list=cluster-north": "partner.example", "/flow": "talks to no other one", "/service": "would go", "/r/timetable/board?show=log&tag=stable": "Put back",
 			"/access/registry": "Identity rules", "/activity": "push", "/me": "My tokens"} {
 			require.NoError(t, page.Go(s.URL(place)))
 			says(t, page, sign)

@@ -22,7 +22,8 @@ import (
 
 func demoCommand(version string) site.Command {
 	settings := config.Default()
-	settings.Data, settings.FreeBytes = "warthesis-demo", 1
+	// Another one on this machine may be a peer, to try that out.
+	settings.Data, settings.FreeBytes, settings.InsideNetworks = "warthesis-demo", 1, config.List{"127.0.0.0/8"}
 	// The images are small: so are the prices not.
 	settings.PriceGiBMonth, settings.PriceGiBOut = 2.50, 0.80
 	return site.Command{

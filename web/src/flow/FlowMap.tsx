@@ -20,7 +20,7 @@ export function FlowMap({ peers, follows }: { peers: Peer[]; follows: Follow[] }
   const words = drawn.map((p) => `${p.name}${p.failed ? ' (does not answer well)' : ''}: ${by(p.name).length > 0 ? `${by(p.name).join(', ')} ${by(p.name).length === 1 ? 'takes' : 'take'} from it` : 'nothing goes'}`).join('; ')
   return (
     <Section title="What goes where">
-      <Box component="svg" viewBox={`0 0 ${wide} ${high}`} role="img" aria-label={words} sx={{ width: '100%', maxHeight: 360, display: 'block', fontSize: 15 }}>
+      <Box component="svg" viewBox={`-2 -2 ${wide + 4} ${high + 4}`} role="img" aria-label={words} sx={{ width: '100%', maxHeight: 360, display: 'block', fontSize: 15 }}>
         <defs>
           <marker id="flow-end" viewBox="0 0 10 10" refX="9" refY="5" markerWidth="8" markerHeight="8" orient="auto">
             <path d="M0 0 L10 5 L0 10 z" fill={palette.primary.main} />

@@ -1,0 +1,58 @@
+package console
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"warthesis/internal/browser"
+	"warthesis/internal/kit"
+)
+
+// A peer is made with its test as steps, followed, and looked into, on the page that draws
+// what goes where.
+func TestTheFlowPageMakesAPeerAndLetsANamespaceFollowIt(t *testing.T) {
+	t.Parallel()
+	s := kit.Start(t, sampleWorld(t), "--inside-networks", "127.0.0.0/8")
+	partner := kit.StartForeign(t, nil)
+	image := kit.NewImage(t, kit.Bytes(1, 3000))
+	partner.Put("tickets/printer", "1.0", image)
+	page := openBrowser(t, s)
+	require.NoError(t, page.Go(s.URL("/flow")))
+	says(t, page, "This registry talks to no other one")
+	press(t, page, "Make a peer")
+	says(t, page, "Only test it")
+	typeInto(t, page, "Name", "partner")
+	typeInto(t, page, "Address", partner.Address)
+	typeInto(t, page, "Prefix", "tickets")
+	typeInto(t, page, "Repository to look at", "printer")
+	inDialog(t, page, "button", "Test it and keep it")
+	says(t, page, "It is not kept: the test stopped at the step TLS")
+	inDialog(t, page, "label", "Speak plain HTTP")
+	inDialog(t, page, "button", "Test it and keep it")
+	says(t, page, "without a login")
+	press(t, page, "Let a namespace follow")
+	says(t, page, "what it followed before is replaced")
+	typeInto(t, page, "Namespace", "outside")
+	inDialog(t, page, "button", "Set it")
+	says(t, page, "what is asked for")
+	require.NoError(t, page.WaitFor(`[aria-label*="outside takes from it"]`))
+	pulled := t.TempDir() + "/pulled"
+	kit.Must(t, "pull", s.Address+"/outside/printer:1.0", pulled)
+	kit.SameFiles(t, image, pulled)
+
+	require.NoError(t, page.Go(s.URL("/peer/partner?repository=printer&tag=1.0")))
+	says(t, page, "namespace outside follows it")
+	says(t, page, "An image there")
+	require.NoError(t, page.WaitFor(`[aria-label="Platforms"] tbody tr`))
+}
+
+// inDialog clicks what begins with a text in the dialog that is open.
+func inDialog(t *testing.T, page *browser.Page, kind, text string) {
+	t.Helper()
+	require.NoError(t, page.Wait(`(() => {
+		const found = [...document.querySelectorAll('[role=dialog] '+`+quoted(kind)+`)].find(e => e.innerText.startsWith(`+quoted(text)+`) && !e.disabled)
+		found?.click()
+		return found !== undefined
+	})()`))
+}
