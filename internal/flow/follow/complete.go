@@ -109,25 +109,27 @@ func (f *Follower) Referrers(ctx context.Context, name oci.Name, digest oci.Dige
 	}
 	defer end()
 	answer := f.flights.DoChan(what, func() (any, error) {
-		asking, end := context.WithTimeout(f.ctx, patienceNot)
-		defer end()
-		asking = peer.WithVia(asking, f.via(by))
-		from, found, err := ask(asking, f, among, patienceHere, func(ctx context.Context, client *peer.Client, c candidate) ([]oci.Descriptor, error) {
-			return client.Referrers(ctx, c.there, digest)
-		})
-		if err != nil {
+		return keepOn(f, func() (any, error) {
+			asking, end := context.WithTimeout(f.ctx, patienceNot)
+			defer end()
+			asking = peer.WithVia(asking, f.via(by))
+			from, found, err := ask(asking, f, among, patienceHere, func(ctx context.Context, client *peer.Client, c candidate) ([]oci.Descriptor, error) {
+				return client.Referrers(ctx, c.there, digest)
+			})
+			if err != nil {
+				return nil, nil
+			}
+			f.remember(what, int64(of.FreshFor))
+			for _, d := range found {
+				if _, err := f.registry.Manifest(asking, name, d.Digest.String()); err == nil {
+					continue
+				}
+				if err := f.take(asking, from, name, "", d); err != nil {
+					slog.Debug("what refers to a manifest did not come", "repository", name, "digest", d.Digest, "error", err)
+				}
+			}
 			return nil, nil
-		}
-		f.remember(what, int64(of.FreshFor))
-		for _, d := range found {
-			if _, err := f.registry.Manifest(asking, name, d.Digest.String()); err == nil {
-				continue
-			}
-			if err := f.take(asking, from, name, "", d); err != nil {
-				slog.Debug("what refers to a manifest did not come", "repository", name, "digest", d.Digest, "error", err)
-			}
-		}
-		return nil, nil
+		})
 	})
 	select {
 	case done := <-answer:

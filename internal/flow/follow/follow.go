@@ -94,9 +94,26 @@ func New(reg *registry.Registry, records *record.Store, p *flow.Peers, clk clock
 
 // Close ends what is being fetched, and waits for it.
 func (f *Follower) Close() {
+	f.fetches.mu.Lock()
 	f.end()
+	f.fetches.mu.Unlock()
 	f.ended.Wait()
 }
+
+// keepOn does what goes on when nobody waits for it any more; Close waits for it.
+func keepOn[T any](f *Follower, do func() (T, error)) (done T, err error) {
+	f.fetches.mu.Lock()
+	if f.ctx.Err() != nil {
+		f.fetches.mu.Unlock()
+		return done, errStops
+	}
+	f.ended.Add(1)
+	f.fetches.mu.Unlock()
+	defer f.ended.Done()
+	return do()
+}
+
+var errStops = oci.Errorf(oci.CodeUnavailable, "the registry stops")
 
 // Reload reads anew what namespaces follow.
 func (f *Follower) Reload(ctx context.Context) error {

@@ -50,9 +50,11 @@ func (f *Follower) Tag(ctx context.Context, name oci.Name, tag oci.Tag, by Asker
 	defer end()
 	// The question belongs to nobody: whoever leaves takes nothing from those who wait.
 	answer := f.flights.DoChan(what, func() (any, error) {
-		asking, end := context.WithTimeout(f.ctx, patienceNot)
-		defer end()
-		return f.refresh(peer.WithVia(asking, f.via(by)), among, what, name, tag, here, row)
+		return keepOn(f, func() (any, error) {
+			asking, end := context.WithTimeout(f.ctx, patienceNot)
+			defer end()
+			return f.refresh(peer.WithVia(asking, f.via(by)), among, what, name, tag, here, row)
+		})
 	})
 	// Who has something waits no longer than that is worth.
 	var enough <-chan time.Time
@@ -248,20 +250,22 @@ func (f *Follower) Manifest(ctx context.Context, name oci.Name, digest oci.Diges
 	}
 	defer end()
 	answer := f.flights.DoChan(what, func() (any, error) {
-		asking, end := context.WithTimeout(f.ctx, patienceNot)
-		defer end()
-		asking = peer.WithVia(asking, f.via(by))
-		from, found, err := ask(asking, f, among, patienceNot, func(ctx context.Context, client *peer.Client, c candidate) (oci.Descriptor, error) {
-			return client.Resolve(ctx, c.there, digest.String())
+		return keepOn(f, func() (any, error) {
+			asking, end := context.WithTimeout(f.ctx, patienceNot)
+			defer end()
+			asking = peer.WithVia(asking, f.via(by))
+			from, found, err := ask(asking, f, among, patienceNot, func(ctx context.Context, client *peer.Client, c candidate) (oci.Descriptor, error) {
+				return client.Resolve(ctx, c.there, digest.String())
+			})
+			if errors.Is(err, errNowhere) {
+				f.noteAbsent(what)
+				return nil, nil
+			}
+			if err != nil {
+				return nil, err
+			}
+			return nil, f.take(asking, from, name, "", found)
 		})
-		if errors.Is(err, errNowhere) {
-			f.noteAbsent(what)
-			return nil, nil
-		}
-		if err != nil {
-			return nil, err
-		}
-		return nil, f.take(asking, from, name, "", found)
 	})
 	select {
 	case done := <-answer:

@@ -118,7 +118,7 @@ func (f *Follower) join(of key, size int64, by Asker, among []candidate) (*Strea
 	}
 	switch {
 	case f.ctx.Err() != nil:
-		return nil, oci.Errorf(oci.CodeUnavailable, "the registry stops")
+		return nil, errStops
 	case len(f.fetches.open) >= mostFetches:
 		return nil, oci.Errorf(oci.CodeTooManyRequests, "%d blobs are being fetched from other registries, which is the most; try again in a moment", mostFetches)
 	case f.fetches.of[by.Who] >= mostFetchesOfA:
@@ -281,7 +281,7 @@ func (s *Stream) wait(ctx context.Context) (*Stream, error) {
 		case over && (err == nil || errors.Is(err, oci.CodeBlobUnknown)):
 			s.Close()
 			return nil, nil
-		case over && !opened:
+		case over:
 			s.Close()
 			return nil, told(err)
 		case opened:

@@ -1,0 +1,125 @@
+package main
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"fmt"
+	"io"
+	"net/http"
+	"strings"
+	"time"
+)
+
+// follow measures a pull through a namespace that follows another registry against a pull
+// from that one: by a client that verifies what it gets.
+func (b *bench) follow() error {
+	far, err := b.start()
+	if err != nil {
+		return err
+	}
+	defer far.stop()
+	near, err := b.start("--inside-networks", "127.0.0.0/8")
+	if err != nil {
+		return err
+	}
+	defer near.stop()
+	host := strings.TrimPrefix(far.address, "http://")
+	for _, call := range [][3]string{
+		{http.MethodPost, "/api/v1/peers", fmt.Sprintf(`{"name":"far","address":%q,"unencrypted":true,"account":%q,"secret":%q}`, host, admin, password)},
+		{http.MethodPost, "/api/v1/namespaces", `{"name":"bench"}`},
+		{http.MethodPut, "/api/v1/follow?namespace=bench", `{"sources":[{"peer":"far","prefix":"bench"}]}`},
+	} {
+		if err := manage(call[0], near.address+call[1], call[2]); err != nil {
+			return err
+		}
+	}
+	// Each run pulls what nobody has pulled before.
+	next := func() (manifest, digest string, err error) {
+		digest = b.fresh()
+		if err := upload(far.address, "bench/app", digest, bytes.NewReader(b.block), int64(b.size)); err != nil {
+			return "", "", err
+		}
+		config := fmt.Appendf(nil, `{"count":%d}`, b.count)
+		configDigest := fmt.Sprintf("sha256:%x", sha256.Sum256(config))
+		if err := upload(far.address, "bench/app", configDigest, bytes.NewReader(config), int64(len(config))); err != nil {
+			return "", "", err
+		}
+		const mediaType = "application/vnd.oci.image.manifest.v1+json"
+		document := fmt.Sprintf(`{"schemaVersion":2,"mediaType":%q,"config":{"mediaType":"application/vnd.example.bench","digest":%q,"size":%d},"layers":[{"mediaType":"application/vnd.example.bench","digest":%q,"size":%d}]}`,
+			mediaType, configDigest, len(config), digest, b.size)
+		manifest = fmt.Sprintf("run-%d", b.count)
+		return manifest, digest, put(far.address+"/v2/bench/app/manifests/"+manifest, mediaType, strings.NewReader(document), int64(len(document)))
+	}
+	pull := func(from *service) func() (time.Duration, error) {
+		return func() (time.Duration, error) {
+			tag, digest, err := next()
+			if err != nil {
+				return 0, err
+			}
+			began := time.Now()
+			if _, err := download(from.address+"/v2/bench/app/manifests/"+tag, -1); err != nil {
+				return 0, err
+			}
+			err = verified(from.address+"/v2/bench/app/blobs/"+digest, digest)
+			return time.Since(began), err
+		}
+	}
+	if err := b.pair(fmt.Sprintf("first pull through, %d MiB, direct pull", b.size/mib), float64(b.size), pull(near), pull(far)); err != nil {
+		return err
+	}
+	first := func(from *service) func() (time.Duration, error) {
+		return func() (time.Duration, error) {
+			tag, digest, err := next()
+			if err == nil {
+				_, err = download(from.address+"/v2/bench/app/manifests/"+tag, -1)
+			}
+			if err != nil {
+				return 0, err
+			}
+			began := time.Now()
+			answer, err := client.Get(from.address + "/v2/bench/app/blobs/" + digest)
+			if err != nil {
+				return 0, err
+			}
+			defer answer.Body.Close()
+			_, err = io.ReadFull(answer.Body, make([]byte, 1))
+			return time.Since(began), err
+		}
+	}
+	return b.pair("first byte of it through, direct", mib, first(near), first(far))
+}
+
+// manage sends a request to the management API.
+func manage(method, at, body string) error {
+	request, err := http.NewRequest(method, at, strings.NewReader(body))
+	if err != nil {
+		return err
+	}
+	request.Header.Set("Content-Type", "application/json")
+	answer, err := client.Do(request)
+	if err != nil {
+		return err
+	}
+	defer answer.Body.Close()
+	if said, _ := io.ReadAll(answer.Body); answer.StatusCode >= 300 || strings.Contains(string(said), `"kept":false`) {
+		return fmt.Errorf("%s %s: %s: %s", method, at, answer.Status, said)
+	}
+	return nil
+}
+
+// verified pulls a blob and checks it against its digest.
+func verified(at, digest string) error {
+	answer, err := client.Get(at)
+	if err != nil {
+		return err
+	}
+	defer answer.Body.Close()
+	hash := sha256.New()
+	if _, err := io.CopyBuffer(struct{ io.Writer }{hash}, answer.Body, make([]byte, mib)); err != nil {
+		return err
+	}
+	if got := fmt.Sprintf("sha256:%x", hash.Sum(nil)); got != digest {
+		return fmt.Errorf("%s is %s", at, got)
+	}
+	return nil
+}
