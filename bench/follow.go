@@ -3,6 +3,7 @@ package main
 import (
 	"bytes"
 	"crypto/sha256"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -24,10 +25,19 @@ func (b *bench) follow() error {
 	}
 	defer near.stop()
 	host := strings.TrimPrefix(far.address, "http://")
+	slow, end, err := line(host, lineEach)
+	if err != nil {
+		return err
+	}
+	defer end()
+	peer := func(name, address string) string {
+		return fmt.Sprintf(`{"name":%q,"address":%q,"unencrypted":true,"account":%q,"secret":%q}`, name, address, admin, password)
+	}
 	for _, call := range [][3]string{
-		{http.MethodPost, "/api/v1/peers", fmt.Sprintf(`{"name":"far","address":%q,"unencrypted":true,"account":%q,"secret":%q}`, host, admin, password)},
-		{http.MethodPost, "/api/v1/namespaces", `{"name":"bench"}`},
+		{http.MethodPost, "/api/v1/peers", peer("far", host)}, {http.MethodPost, "/api/v1/peers", peer("slow", slow)},
+		{http.MethodPost, "/api/v1/namespaces", `{"name":"bench"}`}, {http.MethodPost, "/api/v1/namespaces", `{"name":"line"}`},
 		{http.MethodPut, "/api/v1/follow?namespace=bench", `{"sources":[{"peer":"far","prefix":"bench"}]}`},
+		{http.MethodPut, "/api/v1/follow?namespace=line", `{"sources":[{"peer":"slow","prefix":"bench"}]}`},
 	} {
 		if err := manage(call[0], near.address+call[1], call[2]); err != nil {
 			return err
@@ -36,7 +46,7 @@ func (b *bench) follow() error {
 	// Each run pulls what nobody has pulled before.
 	next := func() (manifest, digest string, err error) {
 		digest = b.fresh()
-		if err := upload(far.address, "bench/app", digest, bytes.NewReader(b.block), int64(b.size)); err != nil {
+		if err := upload(far.address, "bench/app", digest, bytes.NewReader(b.block), int64(len(b.block))); err != nil {
 			return "", "", err
 		}
 		config := fmt.Appendf(nil, `{"count":%d}`, b.count)
@@ -46,7 +56,7 @@ func (b *bench) follow() error {
 		}
 		const mediaType = "application/vnd.oci.image.manifest.v1+json"
 		document := fmt.Sprintf(`{"schemaVersion":2,"mediaType":%q,"config":{"mediaType":"application/vnd.example.bench","digest":%q,"size":%d},"layers":[{"mediaType":"application/vnd.example.bench","digest":%q,"size":%d}]}`,
-			mediaType, configDigest, len(config), digest, b.size)
+			mediaType, configDigest, len(config), digest, len(b.block))
 		manifest = fmt.Sprintf("run-%d", b.count)
 		return manifest, digest, put(far.address+"/v2/bench/app/manifests/"+manifest, mediaType, strings.NewReader(document), int64(len(document)))
 	}
@@ -67,27 +77,42 @@ func (b *bench) follow() error {
 	if err := b.pair(fmt.Sprintf("first pull through, %d MiB, direct pull", b.size/mib), float64(b.size), pull(near), pull(far)); err != nil {
 		return err
 	}
-	first := func(from *service) func() (time.Duration, error) {
+	first := func(base string) func() (time.Duration, error) {
 		return func() (time.Duration, error) {
 			tag, digest, err := next()
 			if err == nil {
-				_, err = download(from.address+"/v2/bench/app/manifests/"+tag, -1)
+				_, err = download(base+"/app/manifests/"+tag, -1)
 			}
 			if err != nil {
 				return 0, err
 			}
 			began := time.Now()
-			answer, err := client.Get(from.address + "/v2/bench/app/blobs/" + digest)
+			answer, err := client.Get(base + "/app/blobs/" + digest)
 			if err != nil {
 				return 0, err
 			}
-			defer answer.Body.Close()
 			_, err = io.ReadFull(answer.Body, make([]byte, 1))
-			return time.Since(began), err
+			took := time.Since(began)
+			// The rest is not measured, and must not be under way beside what is.
+			_, failed := io.Copy(io.Discard, answer.Body)
+			answer.Body.Close()
+			return took, errors.Join(err, failed)
 		}
 	}
-	return b.pair("first byte of it through, direct", mib, first(near), first(far))
+	b.block = b.block[:firstOf]
+	defer func() { b.block = b.block[:b.size] }()
+	if err := b.waits("first byte of it through, direct", first(near.address+"/v2/bench"), first(far.address+"/v2/bench")); err != nil {
+		return err
+	}
+	return b.waits("the same over a line of 20 ms", first(near.address+"/v2/line"), first("http://"+slow+"/v2/bench"))
 }
+
+// lineEach is how long a slow line takes for each way, firstOf how large the blob is of which
+// the first byte is waited for.
+const (
+	lineEach = 10 * time.Millisecond
+	firstOf  = 4 * mib
+)
 
 // manage sends a request to the management API.
 func manage(method, at, body string) error {

@@ -118,6 +118,27 @@ func (b *bench) pair(name string, bytes float64, ours, yardstick func() (time.Du
 	return nil
 }
 
+// waits is pair of what is waited for: it prints milliseconds, and how many times as long ours
+// takes.
+func (b *bench) waits(name string, ours, yardstick func() (time.Duration, error)) error {
+	var a, y, ratios []float64
+	for i := range 2*b.pairs + 1 {
+		t1, err := ours()
+		if err != nil {
+			return err
+		}
+		t2, err := yardstick()
+		if err != nil {
+			return err
+		}
+		if i > 0 {
+			a, y, ratios = append(a, t1.Seconds()*1000), append(y, t2.Seconds()*1000), append(ratios, t1.Seconds()/t2.Seconds())
+		}
+	}
+	fmt.Printf("%-42s %9.1f ms %9.1f ms %8.2f\n", name, median(a), median(y), median(ratios))
+	return nil
+}
+
 func median(all []float64) float64 {
 	slices.Sort(all)
 	return all[len(all)/2]
