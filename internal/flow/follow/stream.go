@@ -56,6 +56,8 @@ type Stream struct {
 	// moved is closed and made anew with each change.
 	moved chan struct{}
 	file  blob.File
+	// view opens the file once more, while content comes.
+	view func() (blob.File, error)
 	// written is how much the file has; opened tells that a peer has it, and kept that all
 	// of it was checked and is held.
 	written      int64
@@ -203,7 +205,7 @@ func (f *Follower) fetch(ctx context.Context, of key, s *Stream, among []candida
 	}
 	into.Eager = true
 	into.OnTake = func(offset int64) { s.change(func() { s.written = offset }) }
-	s.change(func() { s.file, s.opened = file, true })
+	s.change(func() { s.file, s.view, s.opened = file, into.View, true })
 	if err := f.copy(ctx, first, from, d, into); err != nil {
 		into.Abandon()
 		return err
@@ -329,28 +331,58 @@ func (s *Stream) letGo() {
 	}
 }
 
-// sliceLength is how much is read at once, in bytes.
-const sliceLength = 256 << 10
+// sliceLength is how much goes out at once, in bytes.
+const sliceLength = 1 << 20
+
+// own opens the file for one reader alone, so that a socket takes its bytes without copying
+// them through the process; nil where it is at its place already, and read from the shared
+// one.
+func (s *Stream) own() blob.File {
+	s.mu.Lock()
+	view, over := s.view, s.over
+	s.mu.Unlock()
+	if over {
+		return nil
+	}
+	f, err := view()
+	if err != nil {
+		return nil
+	}
+	return f
+}
+
+// write writes a part of what has come.
+func (s *Stream) write(w io.Writer, own blob.File, offset, length int64) (int64, error) {
+	if own == nil {
+		return io.Copy(w, io.NewSectionReader(s.file, offset, length))
+	}
+	if _, err := own.Seek(offset, io.SeekStart); err != nil {
+		return 0, err
+	}
+	return io.CopyN(w, own, length)
+}
 
 // Copy writes a part of the content as it comes: its last bytes only once all of it was
 // checked and kept. extend is called before each write.
 func (s *Stream) Copy(ctx context.Context, w io.Writer, offset, length int64, extend func(bytes int64) error) (sent int64, err error) {
-	buffer := make([]byte, sliceLength)
+	own := s.own()
+	if own != nil {
+		defer own.Close()
+	}
 	for sent < length {
 		ready, err := s.ready(ctx, offset+sent)
 		if err != nil {
 			return sent, err
 		}
 		some := min(ready, length-sent, sliceLength)
-		n, err := s.file.ReadAt(buffer[:some], offset+sent)
-		if int64(n) < some {
-			return sent, errors.Join(err, io.ErrUnexpectedEOF)
-		}
 		if err := extend(some); err != nil {
 			return sent, err
 		}
-		n, err = w.Write(buffer[:some])
-		sent += int64(n)
+		n, err := s.write(w, own, offset+sent, some)
+		sent += n
+		if err == nil && n < some {
+			err = io.ErrUnexpectedEOF
+		}
 		if err != nil {
 			return sent, err
 		}
