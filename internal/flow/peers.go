@@ -15,6 +15,7 @@ import (
 	"warthesis/internal/oci"
 	"warthesis/internal/outward"
 	"warthesis/internal/peer"
+	"warthesis/internal/peer/walk"
 	"warthesis/internal/record"
 	"warthesis/internal/record/peers"
 	"warthesis/internal/secret"
@@ -197,7 +198,7 @@ func (p *Peers) trust(is peers.Peer) (*tls.Config, error) {
 	if is.Fingerprint != "" {
 		// Checked by the fingerprint alone, and nothing else: see pinned.
 		config.InsecureSkipVerify = true
-		config.VerifyConnection = pinned(is.Fingerprint)
+		config.VerifyConnection = pinned(is.Fingerprint, walk.HostOf(is.Address))
 	}
 	if is.ClientCertificate != "" {
 		key, err := p.box.Read(is.ClientKey, keyOf(is))

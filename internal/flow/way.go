@@ -28,8 +28,9 @@ const (
 )
 
 // pinned believes a connection by the fingerprint of its certificate, or of one that signed
-// it, and by nothing else.
-func pinned(fingerprint string) func(tls.ConnectionState) error {
+// it: then it has to be made out for the host, which the connection itself does not tell of
+// an address without a name.
+func pinned(fingerprint, host string) func(tls.ConnectionState) error {
 	return func(state tls.ConnectionState) error {
 		shown := state.PeerCertificates
 		for i, c := range shown {
@@ -45,11 +46,11 @@ func pinned(fingerprint string) func(tls.ConnectionState) error {
 			for _, other := range shown[1:] {
 				between.AddCert(other)
 			}
-			_, err := shown[0].Verify(x509.VerifyOptions{Roots: roots, Intermediates: between, DNSName: state.ServerName})
+			_, err := shown[0].Verify(x509.VerifyOptions{Roots: roots, Intermediates: between, DNSName: host})
 			return err
 		}
 		sum := sha256.Sum256(shown[0].Raw)
-		return oci.Errorf(oci.CodeDistrusted, "the certificate of %s has the fingerprint %x, and another one is believed; if it was renewed, give the new one", state.ServerName, sum)
+		return oci.Errorf(oci.CodeDistrusted, "the certificate of %s has the fingerprint %x, and another one is believed; if it was renewed, give the new one", host, sum)
 	}
 }
 

@@ -71,6 +71,7 @@ func TestWhatANamespaceLacksComesFromItsPeerAndStays(t *testing.T) {
 		status, body := kit.Status(s, http.MethodGet, "/v2/"+name+"/manifests/"+tag)
 		assert.Equal(t, http.StatusServiceUnavailable, status, body)
 		assert.Contains(t, body, "the peer partner does not answer")
+		assert.NotContains(t, body, f.Address, "who reads is not told where it stands")
 	}
 
 	// A pushed tag is this registry's own, and a known image is sealed off from other places.
@@ -111,6 +112,26 @@ func TestATagIsAskedForOnceItIsNotFresh(t *testing.T) {
 	kit.Eventually(t, "the peer was asked again", func() bool { identify(); return len(f.Asked()) > 0 })
 	assert.Contains(t, identify(), second.Manifest.Digest.String())
 	kit.Must(t, "tag", "unseal", reference, "--reason", "x", "--yes")
+
+	// What it has and cannot be taken is no reason to give nothing, and nobody learns where it is.
+	kit.Eventually(t, "the tag is the peer's", func() bool { return strings.Contains(identify(), first.Manifest.Digest.String()) })
+	f.Put("tickets/printer", "latest", image(3))
+	f.Wrong(func(w http.ResponseWriter, r *http.Request) bool {
+		if r.Method == http.MethodGet && strings.Contains(r.URL.Path, "/manifests/") {
+			_, _ = io.WriteString(w, "{}")
+			return true
+		}
+		return false
+	})
+	kit.Eventually(t, "what it has now cannot be taken", func() bool {
+		answer, raw := s.Do(http.MethodGet, "/v2/outside/printer/manifests/latest", nil)
+		require.Equal(t, http.StatusOK, answer.StatusCode, "%s", raw)
+		assert.Equal(t, first.Raw, raw)
+		assert.NotContains(t, answer.Header.Get("Warning"), f.Address)
+		return answer.Header.Get("Warning") != ""
+	})
+	f.Wrong(nil)
+	f.Put("tickets/printer", "latest", first)
 
 	// A slow peer keeps nobody waiting for what is here, and no one behind.
 	release := make(chan struct{})
@@ -179,8 +200,9 @@ func TestNobodyGetsAWholeWrongBlob(t *testing.T) {
 		return true
 	})
 	f.Put("tickets/printer", "2.0", kit.NewImage(t, kit.Bytes(7, 10)))
-	status, _ := kit.Status(s, http.MethodGet, "/v2/outside/printer/manifests/2.0")
-	assert.GreaterOrEqual(t, status, 400)
+	status, body := kit.Status(s, http.MethodGet, "/v2/outside/printer/manifests/2.0")
+	assert.Equal(t, http.StatusServiceUnavailable, status)
+	assert.NotContains(t, body, f.Address)
 	f.Wrong(nil)
 	kit.Eventually(t, "the peer is asked again", func() bool {
 		answer, raw, err := s.Try(http.MethodGet, path, nil)

@@ -2,15 +2,23 @@
 package flow
 
 import (
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
 	"crypto/sha256"
 	"crypto/tls"
+	"crypto/x509"
+	"crypto/x509/pkix"
 	"encoding/json"
 	"fmt"
+	"math/big"
+	"net"
 	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -172,4 +180,47 @@ func certificatePair(t *testing.T, files string) tls.Certificate {
 	pair, err := tls.LoadX509KeyPair(certificate, key)
 	require.NoError(t, err)
 	return pair
+}
+
+// Who is believed by the fingerprint of an authority is believed under its own name alone,
+// also where it has an address instead of one; a certificate that is shown is a login too.
+func TestAnAuthoritysFingerprintBelievesNoOtherHost(t *testing.T) {
+	t.Parallel()
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	require.NoError(t, err)
+	span := func(c *x509.Certificate) *x509.Certificate {
+		c.NotBefore, c.NotAfter = time.Now().Add(-time.Hour), time.Now().Add(time.Hour)
+		return c
+	}
+	authority := span(&x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "authority"}, IsCA: true, BasicConstraintsValid: true})
+	root, err := x509.CreateCertificate(rand.Reader, authority, authority, key.Public(), key)
+	require.NoError(t, err)
+	serve := func(c *x509.Certificate) *kit.Foreign {
+		leaf, err := x509.CreateCertificate(rand.Reader, span(c), authority, key.Public(), key)
+		require.NoError(t, err)
+		f := kit.StartForeign(t, &tls.Config{Certificates: []tls.Certificate{{Certificate: [][]byte{leaf, root}, PrivateKey: key}}, ClientAuth: tls.RequestClientCert})
+		f.Put("printer", "1.0", kit.NewImage(t, kit.Bytes(3, 500)))
+		return f
+	}
+	right := serve(&x509.Certificate{SerialNumber: big.NewInt(2), IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}})
+	other := serve(&x509.Certificate{SerialNumber: big.NewInt(3), DNSNames: []string{"other.larkspur.example"}})
+	s := kit.Start(t, t.TempDir(), inside...)
+	pinned := fmt.Sprintf("%x", sha256.Sum256(root))
+	try := func(f *kit.Foreign, more ...string) kit.Result {
+		return kit.Run(t, append([]string{"peer", "make", s.Address, "partner", f.Address, "--repository", "printer", "--fingerprint", pinned}, more...)...)
+	}
+	refused := try(other, "--try")
+	assert.Equal(t, 5, refused.Code)
+	assert.Contains(t, refused.Out, "it is made out for other.larkspur.example")
+	client := strings.Split(kit.Certificate(t, t.TempDir(), "hq", 4), ":")
+	require.Zero(t, try(right, "--shown-certificate", client[0], "--shown-key", client[1]).Code)
+
+	kit.AsAdmin(t, s, http.MethodPost, "/api/v1/namespaces", `{"name":"outside","open":true}`)
+	kit.Must(t, "follow", "set", s.Address+"/outside", "partner", "--fresh-for", "1s")
+	kit.Must(t, "identify", s.Address+"/outside/printer:1.0")
+	right.Put("printer", "2.0", kit.NewImage(t, kit.Bytes(4, 500)))
+	right.Asked()
+	answer, _ := s.Do(http.MethodGet, "/v2/outside/printer/manifests/2.0", nil, "Authorization", "")
+	assert.NotEqual(t, http.StatusOK, answer.StatusCode)
+	assert.Empty(t, right.Asked(), "nobody without a login asks by a certificate of ours")
 }

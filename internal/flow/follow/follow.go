@@ -209,7 +209,7 @@ func (f *Follower) candidates(ctx context.Context, of *following, name oci.Name,
 		if err != nil {
 			return nil, err
 		}
-		if by.Anonymous && p.Account != "" && !of.Anonymous {
+		if by.Anonymous && (p.Account != "" || p.ClientCertificate != "") && !of.Anonymous {
 			continue
 		}
 		there := below

@@ -25,7 +25,6 @@ type health struct {
 type outage struct {
 	version, until int64
 	tries          int
-	says           string
 }
 
 // The pauses before a peer that did not answer is asked again.
@@ -34,9 +33,10 @@ const (
 	mostPause  = 2 * time.Minute
 )
 
-// unavailable is that a peer does not answer, in words.
-func unavailable(p peers.Peer, says string) error {
-	return oci.Errorf(oci.CodeUnavailable, "the peer %s does not answer: %s", p.Name, says)
+// unavailable is that a peer does not answer. Readers are not told where it stands: why is in
+// the log.
+func unavailable(p peers.Peer) error {
+	return oci.Errorf(oci.CodeUnavailable, "the peer %s does not answer; whoever runs this registry finds the reason in its log", p.Name)
 }
 
 // ready fails where a peer did not answer a moment ago.
@@ -47,7 +47,7 @@ func (h *health) ready(p peers.Peer) error {
 	if o == nil || o.version != p.Version || o.until <= int64(h.clock.Served()) {
 		return nil
 	}
-	return unavailable(p, o.says)
+	return unavailable(p)
 }
 
 // judge notes how a peer answered, and returns the error as it is to be told: what the peer
@@ -76,12 +76,9 @@ func (h *health) judge(p peers.Peer, err error) error {
 	if errors.As(err, &spent) {
 		pause = max(pause, min(spent.After, time.Hour))
 	}
-	if o.says = err.Error(); errors.Is(err, context.DeadlineExceeded) {
-		o.says = "it took too long"
-	}
 	o.until = int64(h.clock.Served() + pause)
 	slog.Warn("a peer does not answer", "peer", p.Name, "error", err, "asked_again_in", pause)
-	return unavailable(p, o.says)
+	return unavailable(p)
 }
 
 // isAnswer reports whether an error is an answer of the peer to what was asked.
@@ -107,8 +104,10 @@ func isAbsence(err error) bool {
 func ask[T any](ctx context.Context, f *Follower, among []candidate, within time.Duration, question func(context.Context, *peer.Client, candidate) (T, error)) (from candidate, found T, err error) {
 	var failed error
 	for _, c := range among {
-		if err := ctx.Err(); err != nil {
-			failed = errors.Join(failed, fmt.Errorf("those before took all the time: %w", err))
+		// What others left of the time must be worth asking: else a peer counts as dead that is
+		// not.
+		if until, bound := ctx.Deadline(); bound && time.Until(until) < within/2 {
+			failed = errors.Join(failed, unavailable(c.Peer))
 			break
 		}
 		if err := f.health.ready(c.Peer); err != nil {
@@ -129,6 +128,9 @@ func ask[T any](ctx context.Context, f *Follower, among []candidate, within time
 		case err == nil:
 			return c, found, nil
 		case !isAbsence(err):
+			if !errors.Is(err, oci.CodeUnavailable) {
+				slog.Warn("a peer answers what cannot be used", "peer", c.Name, "repository", c.there, "error", err)
+			}
 			failed = errors.Join(failed, err)
 		}
 	}

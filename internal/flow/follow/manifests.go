@@ -141,16 +141,22 @@ func (f *Follower) refresh(ctx context.Context, among []candidate, what string, 
 		})
 	case err != nil && here != "":
 		since := time.Duration(f.served() - row.CheckedServed).Round(time.Second)
-		slog.Warn("what is here is served, since a peer does not answer", "repository", name, "tag", tag, "error", err)
-		return fmt.Sprintf("%v; this is what it had %s ago", err, since), nil
+		return fmt.Sprintf("%v; this is what it had %s ago", told(err), since), nil
 	case err != nil:
-		return "", err
+		return "", told(err)
 	case found.Digest == here:
 		return "", f.note(ctx, name, tag, func(_ *record.Tx, row *follows.Tag) {
 			row.PeerID, row.Digest, row.GoneAt, row.Conflict = from.ID, here, 0, ""
 		})
 	}
-	return "", f.take(ctx, from, name, tag, found)
+	if err = f.take(ctx, from, name, tag, found); err == nil {
+		return "", nil
+	}
+	slog.Warn("what a peer has of a tag cannot be taken", "repository", name, "tag", tag, "peer", from.Name, "digest", found.Digest, "error", err)
+	if here == "" {
+		return "", told(err)
+	}
+	return fmt.Sprintf("%v; this is what was here before", told(err)), nil
 }
 
 // note changes what is remembered of a tag that is still followed.
@@ -262,9 +268,12 @@ func (f *Follower) Manifest(ctx context.Context, name oci.Name, digest oci.Diges
 				return nil, nil
 			}
 			if err != nil {
-				return nil, err
+				return nil, told(err)
 			}
-			return nil, f.take(asking, from, name, "", found)
+			if err = f.take(asking, from, name, "", found); err != nil {
+				slog.Warn("what a peer has cannot be taken", "repository", name, "peer", from.Name, "digest", found.Digest, "error", err)
+			}
+			return nil, told(err)
 		})
 	})
 	select {

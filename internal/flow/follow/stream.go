@@ -141,7 +141,8 @@ func (f *Follower) join(of key, size int64, by Asker, among []candidate) (*Strea
 		if errors.Is(err, oci.CodeBlobUnknown) {
 			f.noteAbsent(by.names(blobOf(of)))
 		}
-		if err != nil {
+		// A peer that does not answer is told of once, and not for each who asks.
+		if err != nil && !errors.Is(err, oci.CodeUnavailable) {
 			slog.Warn("content of a peer did not come", "repository", of.name, "digest", of.digest, "error", err)
 		}
 		s.change(func() { s.err, s.kept, s.over = err, err == nil, true })
@@ -190,7 +191,7 @@ func (f *Follower) fetch(ctx context.Context, of key, s *Stream, among []candida
 	}
 	if first.length >= 0 && first.length != s.Size {
 		first.body.Close()
-		return oci.Errorf(oci.CodeUnavailable, "the image says that %s has %d bytes, and the peer %s would send %d", of.digest, s.Size, from.Name, first.length)
+		return oci.Errorf(oci.CodeSizeInvalid, "the image says that %s has %d bytes, and the peer %s would send %d", of.digest, s.Size, from.Name, first.length)
 	}
 	into, err := f.registry.BeginFetch(ctx, of.name, of.digest, s.Size)
 	if err != nil {
@@ -233,6 +234,8 @@ type steady struct {
 	io.ReadCloser
 	began time.Time
 	came  int64
+	// err is what reading failed with, nil where it did not.
+	err error
 }
 
 // Read reads what came.
@@ -242,6 +245,9 @@ func (s *steady) Read(p []byte) (int, error) {
 	if took := time.Since(s.began); err == nil && took > slowFor && s.came < int64(took/time.Second)*slowest {
 		err = fmt.Errorf("%d bytes came in %s, which is too slow", s.came, took.Round(time.Second))
 	}
+	if err != io.EOF {
+		s.err = err
+	}
 	return n, err
 }
 
@@ -250,17 +256,20 @@ func (f *Follower) copy(ctx context.Context, first opened, from candidate, d oci
 	body := first.body
 	for resumed := 0; ; resumed++ {
 		before := into.Offset()
-		body = &steady{ReadCloser: body, began: time.Now()}
+		reading := &steady{ReadCloser: body, began: time.Now()}
 		// One byte more than is missing is enough to see that too much comes.
-		_, err := into.ReadFrom(io.LimitReader(body, d.Size-before+1))
+		_, err := into.ReadFrom(io.LimitReader(reading, d.Size-before+1))
 		body.Close()
 		switch left := d.Size - into.Offset(); {
 		case left < 0:
-			return oci.Errorf(oci.CodeUnavailable, "the peer %s sends more than the %d bytes that %s has", from.Name, d.Size, d.Digest)
+			return oci.Errorf(oci.CodeSizeInvalid, "the peer %s sends more than the %d bytes that %s has", from.Name, d.Size, d.Digest)
 		case err == nil && left == 0:
 			return nil
 		case ctx.Err() != nil:
 			return ctx.Err()
+		case err != nil && reading.err == nil:
+			// The disk here is no fault of the peer.
+			return err
 		case resumed == mostResumed, into.Offset() == before && resumed > 0:
 			if err == nil {
 				err = fmt.Errorf("the transfer ended after %d of %d bytes", into.Offset(), d.Size)
@@ -298,19 +307,19 @@ func (s *Stream) wait(ctx context.Context) (*Stream, error) {
 	}
 }
 
-// told is why content did not come as whoever asked for it is told: what a peer said or sent
-// is not about the request.
+// told is an error as whoever asked is told: what a peer said or sent, and where it stands, is
+// for the log.
 func told(err error) error {
-	for _, code := range []oci.Code{oci.CodeUnavailable, oci.CodeTooManyRequests, oci.CodeStorageFull, oci.CodeBlobTooLarge} {
+	for _, code := range []oci.Code{oci.CodeUnavailable, oci.CodeTooManyRequests, oci.CodeStorageFull, oci.CodeBlobTooLarge, oci.CodeManifestTooLarge} {
 		if errors.Is(err, code) {
 			return err
 		}
 	}
 	var full *quota.Exceeded
-	if errors.As(err, &full) || errors.Is(err, context.Canceled) {
+	if err == nil || errors.As(err, &full) || errors.Is(err, context.Canceled) {
 		return err
 	}
-	return oci.Errorf(oci.CodeUnavailable, "%v", err)
+	return oci.Errorf(oci.CodeUnavailable, "what a peer has of it cannot be taken; whoever runs this registry finds the reason in its log")
 }
 
 // Close lets go of a stream.
