@@ -20,6 +20,8 @@ const completeEvery = 5 * time.Second
 const (
 	mostCompleted = 500
 	deepest       = 10
+	// leftAlone is for how long what did not come is left alone, in served time.
+	leftAlone = 5 * time.Minute
 )
 
 // Kind is the work beside requests: where namespaces want all of what came in part, the rest
@@ -59,18 +61,24 @@ func (f *Follower) completeSome(ctx context.Context, g *work.Going, namespace in
 		if err := errors.Join(g.Breathe(), ctx.Err()); err != nil {
 			return false, err
 		}
+		what := "left alone: " + string(l.Repository) + "@" + l.Digest.String()
+		if f.isAbsent(what) {
+			continue
+		}
 		if oci.IsManifest(l.MediaType) {
 			err = f.Manifest(ctx, l.Repository, l.Digest, itself)
 		} else {
 			err = f.bring(ctx, l.Repository, l.Digest)
 		}
 		if err != nil && ctx.Err() == nil {
-			// A peer that does not answer is asked the next time.
+			// It neither keeps back what stands behind it, nor comes again and again in vain.
 			slog.Debug("what nobody asked for did not come", "repository", l.Repository, "digest", l.Digest, "error", err)
-			return false, nil
+			f.remember(what, int64(leftAlone))
+			continue
 		}
+		some = true
 	}
-	return len(lacking) > 0, ctx.Err()
+	return some, ctx.Err()
 }
 
 // bring fetches content, and returns once it is here.
@@ -108,33 +116,22 @@ func (f *Follower) Referrers(ctx context.Context, name oci.Name, digest oci.Dige
 		return nil
 	}
 	defer end()
-	answer := f.flights.DoChan(what, func() (any, error) {
-		return keepOn(f, func() (any, error) {
-			asking, end := context.WithTimeout(f.ctx, patienceNot)
-			defer end()
-			asking = peer.WithVia(asking, f.via(by))
-			from, found, err := ask(asking, f, among, patienceHere, func(ctx context.Context, client *peer.Client, c candidate) ([]oci.Descriptor, error) {
-				return client.Referrers(ctx, c.there, digest)
-			})
-			if err != nil {
-				return nil, nil
-			}
-			f.remember(what, int64(of.FreshFor))
-			for _, d := range found {
-				if _, err := f.registry.Manifest(asking, name, d.Digest.String()); err == nil {
-					continue
-				}
-				if err := f.take(asking, from, name, "", d); err != nil {
-					slog.Debug("what refers to a manifest did not come", "repository", name, "digest", d.Digest, "error", err)
-				}
-			}
-			return nil, nil
+	return answer(ctx, f.together(what, by, func(asking context.Context) (string, error) {
+		from, found, err := ask(asking, f, among, patienceHere, func(ctx context.Context, client *peer.Client, c candidate) ([]oci.Descriptor, error) {
+			return client.Referrers(ctx, c.there, digest)
 		})
-	})
-	select {
-	case done := <-answer:
-		return done.Err
-	case <-ctx.Done():
-		return ctx.Err()
-	}
+		if err != nil {
+			return "", nil
+		}
+		f.remember(what, int64(of.FreshFor))
+		for _, d := range found {
+			if _, err := f.registry.Manifest(asking, name, d.Digest.String()); err == nil {
+				continue
+			}
+			if err := f.take(asking, from, name, "", d); err != nil {
+				slog.Debug("what refers to a manifest did not come", "repository", name, "digest", d.Digest, "error", err)
+			}
+		}
+		return "", nil
+	}))
 }

@@ -23,6 +23,7 @@ import (
 	"warthesis/internal/clock"
 	"warthesis/internal/flow"
 	"warthesis/internal/oci"
+	"warthesis/internal/peer"
 	"warthesis/internal/record"
 	"warthesis/internal/record/follows"
 	"warthesis/internal/record/peers"
@@ -55,6 +56,8 @@ type Follower struct {
 	self string
 
 	follows atomic.Pointer[map[int64]*following]
+	// reading lets one after the other read what namespaces follow: the last is the newest.
+	reading sync.Mutex
 	flights singleflight.Group
 	fetches fetches
 	health  health
@@ -100,23 +103,40 @@ func (f *Follower) Close() {
 	f.ended.Wait()
 }
 
-// keepOn does what goes on when nobody waits for it any more; Close waits for it.
-func keepOn[T any](f *Follower, do func() (T, error)) (done T, err error) {
-	f.fetches.mu.Lock()
-	if f.ctx.Err() != nil {
+// together asks peers once for all who want to know the same. The question belongs to nobody:
+// whoever leaves takes nothing from those who wait, and Close waits for its end.
+func (f *Follower) together(what string, by Asker, question func(context.Context) (stale string, err error)) <-chan singleflight.Result {
+	return f.flights.DoChan(what, func() (any, error) {
+		f.fetches.mu.Lock()
+		if f.ctx.Err() != nil {
+			f.fetches.mu.Unlock()
+			return "", errStops
+		}
+		f.ended.Add(1)
 		f.fetches.mu.Unlock()
-		return done, errStops
+		defer f.ended.Done()
+		asking, end := context.WithTimeout(f.ctx, patienceNot)
+		defer end()
+		return question(peer.WithVia(asking, f.via(by)))
+	})
+}
+
+// answer waits for what is asked together.
+func answer(ctx context.Context, asked <-chan singleflight.Result) error {
+	select {
+	case done := <-asked:
+		return done.Err
+	case <-ctx.Done():
+		return ctx.Err()
 	}
-	f.ended.Add(1)
-	f.fetches.mu.Unlock()
-	defer f.ended.Done()
-	return do()
 }
 
 var errStops = oci.Errorf(oci.CodeUnavailable, "the registry stops")
 
 // Reload reads anew what namespaces follow.
 func (f *Follower) Reload(ctx context.Context) error {
+	f.reading.Lock()
+	defer f.reading.Unlock()
 	all, err := f.records.View(ctx).Follows().All()
 	if err != nil {
 		return err

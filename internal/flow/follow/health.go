@@ -12,6 +12,7 @@ import (
 	"warthesis/internal/oci"
 	"warthesis/internal/peer"
 	"warthesis/internal/record/peers"
+	"warthesis/internal/record/quota"
 )
 
 // health remembers which peers do not answer, so that nobody waits for them each time.
@@ -147,4 +148,19 @@ func first(err error) error {
 		return first(joined.Unwrap()[0])
 	}
 	return err
+}
+
+// told is an error as whoever asked is told: what a peer said or sent, and where it stands, is
+// for the log.
+func told(err error) error {
+	for _, code := range []oci.Code{oci.CodeUnavailable, oci.CodeTooManyRequests, oci.CodeStorageFull, oci.CodeBlobTooLarge, oci.CodeManifestTooLarge} {
+		if errors.Is(err, code) {
+			return err
+		}
+	}
+	var full *quota.Exceeded
+	if err == nil || errors.As(err, &full) || errors.Is(err, context.Canceled) {
+		return err
+	}
+	return oci.Errorf(oci.CodeUnavailable, "what a peer has of it cannot be taken; whoever runs this registry finds the reason in its log")
 }

@@ -48,13 +48,8 @@ func (f *Follower) Tag(ctx context.Context, name oci.Name, tag oci.Tag, by Asker
 		return s, err
 	}
 	defer end()
-	// The question belongs to nobody: whoever leaves takes nothing from those who wait.
-	answer := f.flights.DoChan(what, func() (any, error) {
-		return keepOn(f, func() (any, error) {
-			asking, end := context.WithTimeout(f.ctx, patienceNot)
-			defer end()
-			return f.refresh(peer.WithVia(asking, f.via(by)), among, what, name, tag, here, row)
-		})
+	asked := f.together(what, by, func(asking context.Context) (string, error) {
+		return f.refresh(asking, among, what, name, tag, here, row)
 	})
 	// Who has something waits no longer than that is worth.
 	var enough <-chan time.Time
@@ -64,7 +59,7 @@ func (f *Follower) Tag(ctx context.Context, name oci.Name, tag oci.Tag, by Asker
 		enough = timer.C
 	}
 	select {
-	case done := <-answer:
+	case done := <-asked:
 		stale, _ := done.Val.(string)
 		return Served{stale}, done.Err
 	case <-enough:
@@ -255,31 +250,20 @@ func (f *Follower) Manifest(ctx context.Context, name oci.Name, digest oci.Diges
 		return err
 	}
 	defer end()
-	answer := f.flights.DoChan(what, func() (any, error) {
-		return keepOn(f, func() (any, error) {
-			asking, end := context.WithTimeout(f.ctx, patienceNot)
-			defer end()
-			asking = peer.WithVia(asking, f.via(by))
-			from, found, err := ask(asking, f, among, patienceNot, func(ctx context.Context, client *peer.Client, c candidate) (oci.Descriptor, error) {
-				return client.Resolve(ctx, c.there, digest.String())
-			})
-			if errors.Is(err, errNowhere) {
-				f.noteAbsent(what)
-				return nil, nil
-			}
-			if err != nil {
-				return nil, told(err)
-			}
-			if err = f.take(asking, from, name, "", found); err != nil {
-				slog.Warn("what a peer has cannot be taken", "repository", name, "peer", from.Name, "digest", found.Digest, "error", err)
-			}
-			return nil, told(err)
+	return answer(ctx, f.together(what, by, func(asking context.Context) (string, error) {
+		from, found, err := ask(asking, f, among, patienceNot, func(ctx context.Context, client *peer.Client, c candidate) (oci.Descriptor, error) {
+			return client.Resolve(ctx, c.there, digest.String())
 		})
-	})
-	select {
-	case done := <-answer:
-		return done.Err
-	case <-ctx.Done():
-		return ctx.Err()
-	}
+		if errors.Is(err, errNowhere) {
+			f.noteAbsent(what)
+			return "", nil
+		}
+		if err != nil {
+			return "", told(err)
+		}
+		if err = f.take(asking, from, name, "", found); err != nil {
+			slog.Warn("what a peer has cannot be taken", "repository", name, "peer", from.Name, "digest", found.Digest, "error", err)
+		}
+		return "", told(err)
+	}))
 }

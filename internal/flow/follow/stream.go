@@ -13,7 +13,6 @@ import (
 	"warthesis/internal/oci"
 	"warthesis/internal/peer"
 	"warthesis/internal/record/follows"
-	"warthesis/internal/record/quota"
 	"warthesis/internal/registry"
 )
 
@@ -305,21 +304,6 @@ func (s *Stream) wait(ctx context.Context) (*Stream, error) {
 			return nil, ctx.Err()
 		}
 	}
-}
-
-// told is an error as whoever asked is told: what a peer said or sent, and where it stands, is
-// for the log.
-func told(err error) error {
-	for _, code := range []oci.Code{oci.CodeUnavailable, oci.CodeTooManyRequests, oci.CodeStorageFull, oci.CodeBlobTooLarge, oci.CodeManifestTooLarge} {
-		if errors.Is(err, code) {
-			return err
-		}
-	}
-	var full *quota.Exceeded
-	if err == nil || errors.As(err, &full) || errors.Is(err, context.Canceled) {
-		return err
-	}
-	return oci.Errorf(oci.CodeUnavailable, "what a peer has of it cannot be taken; whoever runs this registry finds the reason in its log")
 }
 
 // Close lets go of a stream.

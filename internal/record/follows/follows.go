@@ -65,6 +65,15 @@ type Records struct{ DB *gorm.DB }
 // All returns what all namespaces follow.
 func (r Records) All() (all []Follow, err error) { return all, r.DB.Find(&all).Error }
 
+// Of returns what a namespace follows, or ErrNone.
+func (r Records) Of(namespace int64) (f Follow, err error) {
+	rows := r.DB.Where("namespace_id = ?", namespace).Limit(1).Find(&f)
+	if rows.Error == nil && rows.RowsAffected == 0 {
+		return f, ErrNone
+	}
+	return f, rows.Error
+}
+
 // Set lets a namespace follow peers, in place of what it followed.
 func (r Records) Set(f Follow) error {
 	return r.DB.Clauses(clause.OnConflict{UpdateAll: true}).Create(&f).Error

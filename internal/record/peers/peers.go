@@ -132,10 +132,12 @@ func (p Peers) Make(peer Peer) (Peer, error) {
 // Change writes what describes a peer and how it is reached. It fails with ErrChanged where
 // it is not of the version that was read any more.
 func (p Peers) Change(peer Peer) error {
+	next := peer
+	next.Version++
 	done := p.DB.Model(&Peer{}).Where("id = ? AND version = ?", peer.ID, peer.Version).
 		Select("Address", "Prefix", "Description", "Account", "Secret", "Authority", "Fingerprint", "ClientCertificate", "ClientKey", "Unencrypted", "Version",
 			"Can", "Steps", "Failed", "TestedAt", "ChangedAt", "ChangedBy").
-		Updates(func() *Peer { peer.Version++; return &peer }())
+		Updates(&next)
 	if done.Error == nil && done.RowsAffected == 0 {
 		return ErrChanged
 	}

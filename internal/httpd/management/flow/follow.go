@@ -70,13 +70,11 @@ func (d *door) follow(ctx context.Context, in *FollowInput) (*desk.Reply[api.Fol
 	if !there {
 		return nil, desk.Refusal(oci.Errorf(oci.CodeNameUnknown, "there is no namespace %s here", in.Namespace))
 	}
-	all, err := d.Records.View(ctx).Follows().All()
-	for _, f := range all {
-		if f.NamespaceID == n.ID {
-			return desk.OK(d.followOf(ctx, n.Name, f), nil)
-		}
+	f, err := d.Records.View(ctx).Follows().Of(n.ID)
+	if errors.Is(err, follows.ErrNone) {
+		err = notFollowing(in.Namespace)
 	}
-	return nil, desk.Refusal(errors.Join(err, notFollowing(in.Namespace)))
+	return desk.OK(d.followOf(ctx, n.Name, f), err)
 }
 
 // readSources reads which peers are to be followed, in the change that sets it.
