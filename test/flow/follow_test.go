@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"os/exec"
 	"strings"
 	"sync"
 	"testing"
@@ -20,8 +21,13 @@ import (
 )
 
 // followed starts a registry whose namespace outside follows a foreign one.
-func followed(t *testing.T, fresh string, args ...string) (*kit.Service, *kit.Foreign) {
-	s := kit.Start(t, t.TempDir(), append(inside, args...)...)
+func followed(t *testing.T, fresh string) (*kit.Service, *kit.Foreign) {
+	return followedOn(t, t.TempDir(), fresh)
+}
+
+// followedOn is followed, with the folder of its data.
+func followedOn(t *testing.T, data, fresh string) (*kit.Service, *kit.Foreign) {
+	s := kit.Start(t, data, inside...)
 	f := kit.StartForeign(t, nil)
 	f.Put("tickets/base", "1", kit.NewImage(t, kit.Bytes(99, 10)))
 	kit.Must(t, "peer", "make", s.Address, "partner", f.Address, "--plain-http", "--prefix", "tickets", "--repository", "base")
@@ -381,4 +387,59 @@ func TestWhatNobodyAskedForComesAfterwards(t *testing.T) {
 	kit.Eventually(t, "the peer is asked again, and what is whole takes a tag of ours", func() bool {
 		return kit.Run(t, "tag", "add", s.Address+"/base/os:1", "mine").Code == 0
 	})
+}
+
+// A disk that is full in the middle of a fetch is no fault of the peer: what fits comes all
+// the same, at once.
+func TestAFullDiskIsNoFaultOfThePeer(t *testing.T) {
+	data := t.TempDir()
+	if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=24m,nr_inodes=4000", "tmpfs", data).CombinedOutput(); err != nil {
+		t.Skipf("no small file system to fill here: %s", out)
+	}
+	t.Cleanup(func() { _ = exec.Command("umount", "-l", data).Run() })
+	s, f := followedOn(t, data, "1s")
+	big, small := kit.Bytes(1, 30<<20), kit.NewImage(t, kit.Bytes(2, 100_000))
+	f.Put("tickets/printer", "big", kit.NewImage(t, big))
+	f.Put("tickets/printer", "small", small)
+	kit.Must(t, "identify", s.Address+"/outside/printer:big")
+	path := "/v2/outside/printer/blobs/" + oci.DigestOf(oci.SHA256, big).String()
+	answer, raw, err := s.Try(http.MethodGet, path, nil)
+	assert.False(t, err == nil && answer.StatusCode == http.StatusOK, "%d bytes came whole", len(raw))
+	folder := t.TempDir() + "/small"
+	kit.Must(t, "pull", s.Address+"/outside/printer:small", folder)
+	kit.SameFiles(t, small, folder)
+	assert.NotContains(t, s.Log(), "a peer does not answer")
+}
+
+// What cannot be had keeps nothing back that stands behind it, and is not asked for again and
+// again.
+func TestWhatCannotBeCompletedIsLeftAlone(t *testing.T) {
+	t.Parallel()
+	s, f := followed(t, "1h")
+	kit.Must(t, "follow", "set", s.Address+"/outside", "partner", "--complete")
+	broken := kit.Bytes(1, 200_000)
+	layer := oci.DigestOf(oci.SHA256, broken)
+	f.Wrong(func(w http.ResponseWriter, r *http.Request) bool {
+		if r.Method+" "+r.URL.Path != blobPath(layer) {
+			return false
+		}
+		_, _ = w.Write(make([]byte, len(broken)))
+		return true
+	})
+	f.Put("tickets/printer", "broken", kit.NewImage(t, broken))
+	comes := func(tag string, raw []byte) {
+		f.Put("tickets/printer", tag, kit.NewImage(t, raw))
+		kit.Must(t, "identify", s.Address+"/outside/printer:"+tag)
+		kit.Eventually(t, tag+" comes by itself", func() bool {
+			status, _ := kit.Status(s, http.MethodHead, "/v2/outside/printer/blobs/"+oci.DigestOf(oci.SHA256, raw).String())
+			return status == http.StatusOK
+		})
+	}
+	kit.Must(t, "identify", s.Address+"/outside/printer:broken")
+	comes("first", kit.Bytes(2, 1000))
+	comes("second", kit.Bytes(3, 1000))
+	tries := count(f.Asked(), blobPath(layer))
+	assert.LessOrEqual(t, tries, 1)
+	comes("third", kit.Bytes(4, 1000))
+	assert.LessOrEqual(t, tries+count(f.Asked(), blobPath(layer)), 1)
 }
