@@ -405,6 +405,7 @@ func TestAFullDiskIsNoFaultOfThePeer(t *testing.T) {
 	path := "/v2/outside/printer/blobs/" + oci.DigestOf(oci.SHA256, big).String()
 	answer, raw, err := s.Try(http.MethodGet, path, nil)
 	assert.False(t, err == nil && answer.StatusCode == http.StatusOK, "%d bytes came whole", len(raw))
+	assert.Equal(t, 1, count(f.Asked(), strings.Replace("GET "+path, "outside", "tickets", 1)), "it is not asked to send it again in vain")
 	folder := t.TempDir() + "/small"
 	kit.Must(t, "pull", s.Address+"/outside/printer:small", folder)
 	kit.SameFiles(t, small, folder)
