@@ -30,6 +30,7 @@ import (
 	"warthesis/internal/access/upkeep"
 	"warthesis/internal/flow"
 	"warthesis/internal/flow/follow"
+	"warthesis/internal/flow/replicate"
 	"warthesis/internal/httpd/callers"
 	"warthesis/internal/httpd/console"
 	"warthesis/internal/httpd/management"
@@ -50,6 +51,8 @@ type Options struct {
 	Sweeper  *sweep.Sweeper
 	Peers    *flow.Peers
 	Follower *follow.Follower
+	// Replicator copies to peers and from them.
+	Replicator *replicate.Replicator
 	// Company is the company's login, nil where there is none.
 	Company     *company.Company
 	CompanyName string
@@ -97,7 +100,7 @@ func New(o Options) (http.Handler, error) {
 		Registry: o.Registry, BodyIdle: o.BodyIdle, ManifestBytes: o.ManifestBytes, Access: o.Access, Callers: who, Budget: o.Work.Budget(), Follower: o.Follower,
 	})
 	management.Register(router, &desk.Desk{
-		Registry: o.Registry, Records: o.Records, Access: o.Access, Work: o.Work, Callers: who, Sweeper: o.Sweeper, Peers: o.Peers, Follower: o.Follower, Upkeep: &upkeep.Upkeep{Access: o.Access, Records: o.Records, Clock: o.Records.Clock(), Grace: o.Registry.Grace(), RuleWait: o.RuleWait}, Company: o.Company, CompanyName: o.CompanyName, Version: o.Version, Stopping: o.Stopping, Trial: o.Trial != nil, Prices: o.Prices,
+		Registry: o.Registry, Records: o.Records, Access: o.Access, Work: o.Work, Callers: who, Sweeper: o.Sweeper, Peers: o.Peers, Follower: o.Follower, Replicator: o.Replicator, Upkeep: &upkeep.Upkeep{Access: o.Access, Records: o.Records, Clock: o.Records.Clock(), Grace: o.Registry.Grace(), RuleWait: o.RuleWait}, Company: o.Company, CompanyName: o.CompanyName, Version: o.Version, Stopping: o.Stopping, Trial: o.Trial != nil, Prices: o.Prices,
 	})
 	page, err := console.New()
 	if err != nil {

@@ -35,7 +35,10 @@ func blobPath(name oci.Name, d oci.Descriptor) string {
 // the registry how far it came and goes on from there. told hears of every byte
 // that was read for sending.
 func (c *Client) PushBlob(ctx context.Context, name oci.Name, d oci.Descriptor, content io.ReaderAt, told func(n int)) (Outcome, error) {
-	p := &pushing{client: c, name: name, d: d, content: content, told: told}
+	return c.push(ctx, &pushing{client: c, name: name, d: d, content: content, told: told})
+}
+
+func (c *Client) push(ctx context.Context, p *pushing) (Outcome, error) {
 	p.recall()
 	outcome, err := try(ctx, c, func() int64 { return p.kept }, func() (Outcome, error) {
 		outcome, err := p.goOn(ctx)
@@ -43,15 +46,17 @@ func (c *Client) PushBlob(ctx context.Context, name oci.Name, d oci.Descriptor, 
 		return outcome, err
 	})
 	if err == nil && p.remembered {
-		c.options.Sessions.Drop(c.registry, name, d.Digest)
+		c.options.Sessions.Drop(c.registry, p.name, p.d.Digest)
 	}
 	return outcome, err
 }
 
 // pushing is a blob on its way, over several tries.
 type pushing struct {
-	client  *Client
-	name    oci.Name
+	client *Client
+	name   oci.Name
+	// from is another repository that has it, "" for none that is known.
+	from    oci.Name
 	d       oci.Descriptor
 	content io.ReaderAt
 	told    func(int)
@@ -112,7 +117,7 @@ func (p *pushing) goOn(ctx context.Context) (Outcome, error) {
 	}
 	if p.session == nil {
 		mounted := false
-		if p.session, mounted, err = p.client.startUpload(ctx, p.name, p.d); err != nil || mounted {
+		if p.session, mounted, err = p.client.startUpload(ctx, p.name, p.from, p.d); err != nil || mounted {
 			return Mounted, err
 		}
 		p.remember()
@@ -130,14 +135,18 @@ func (p *pushing) goOn(ctx context.Context) (Outcome, error) {
 // that does not mount without being told from where opens the session all the
 // same (distribution-spec, "Mounting a blob from another repository"), and one
 // that takes offence is asked again without it.
-func (c *Client) startUpload(ctx context.Context, name oci.Name, d oci.Descriptor) (session *url.URL, mounted bool, err error) {
+func (c *Client) startUpload(ctx context.Context, name, from oci.Name, d oci.Descriptor) (session *url.URL, mounted bool, err error) {
 	at := c.base.JoinPath("v2", string(name), "blobs", "uploads")
 	at.Path += "/"
-	at.RawQuery = url.Values{"mount": {d.Digest.String()}}.Encode()
+	query := url.Values{"mount": {d.Digest.String()}}
+	if from != "" {
+		query.Set("from", string(from))
+	}
+	at.RawQuery = query.Encode()
 	open := request{method: http.MethodPost, at: at, body: func() io.Reader { return http.NoBody }}
 	answer, err := c.do(ctx, open, http.StatusAccepted, http.StatusCreated)
 	var passing temporary
-	if err != nil && !errors.As(err, &passing) && !errors.Is(err, oci.CodeUnauthorized) {
+	if err != nil && !errors.As(err, &passing) && (from != "" || !errors.Is(err, oci.CodeUnauthorized)) {
 		at.RawQuery = ""
 		answer, err = c.do(ctx, open, http.StatusAccepted)
 	}

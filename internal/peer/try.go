@@ -18,6 +18,9 @@ type Spent struct {
 // Unwrap returns what failed.
 func (s Spent) Unwrap() error { return s.error }
 
+// BrokeOff is a transfer that failed for a passing reason.
+func BrokeOff(err error) error { return Spent{error: err} }
+
 // try repeats what fails for a passing reason, with growing pauses. Patience counts
 // from the first failure, and begins anew whenever a try has brought it on: moved,
 // where given, says how far it came.

@@ -84,7 +84,11 @@ const (
 	EventFollowSet EventKind = "follow-set"
 	EventFetched   EventKind = "manifest-fetched"
 	// EventPeerTag is a tag that somebody changed at a peer through this registry.
-	EventPeerTag EventKind = "peer-tag-changed"
+	EventPeerTag            EventKind = "peer-tag-changed"
+	EventReplicationMade    EventKind = "replication-made"
+	EventReplicationChanged EventKind = "replication-changed"
+	EventReplicationRemoved EventKind = "replication-removed"
+	EventReplicationRun     EventKind = "replication-run"
 )
 
 // Verdicts of the audit log.

@@ -110,6 +110,8 @@ type ManifestPush struct {
 	// MediaType is what it was sent as; empty where the document says it alone.
 	MediaType string
 	Raw       []byte
+	// Origin is the peer from which it comes, "" for a push.
+	Origin record.Origin
 }
 
 // PushManifest keeps a manifest byte for byte and points the tags at it, in one
@@ -200,11 +202,13 @@ func acceptManifest(ctx context.Context, tx *record.Tx, to target, p ManifestPus
 			return row, err
 		}
 	}
+	by := actor(ctx)
+	by.Origin = p.Origin
 	for _, tag := range p.Tags {
 		if err := p.checkTag(tx, repository, tag, kept.Digest); err != nil {
 			return row, err
 		}
-		if err := moveTag(ctx, tx, repository, tag, kept, actor(ctx), record.EventTagMoved); err != nil {
+		if err := moveTag(ctx, tx, repository, tag, kept, by, record.EventTagMoved); err != nil {
 			return row, err
 		}
 	}

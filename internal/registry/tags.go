@@ -241,6 +241,12 @@ func (r *Registry) DeleteTag(ctx context.Context, name oci.Name, tag oci.Tag, on
 	return err
 }
 
+// RemoveTag removes a tag, where it points to a digest, for a reason. It fails as DeleteTag.
+func (r *Registry) RemoveTag(ctx context.Context, name oci.Name, tag oci.Tag, is oci.Digest, reason string) error {
+	_, err := r.ChangeTags(ctx, name, []TagChange{{Act: ActRemove, Tag: tag, If: If{Digest: is}}}, reason)
+	return err
+}
+
 // TagLog returns up to limit lines of a tag's log before a line, or with 0 the newest,
 // the newest first; of all tags of the repository with "". there tells which digests that
 // they name can be pulled. It fails with CodeNameUnknown.

@@ -4,22 +4,18 @@ import (
 	"context"
 	"time"
 
-	"warthesis/internal/access"
 	"warthesis/internal/clock"
-	"warthesis/internal/flow/follow"
-	"warthesis/internal/record"
-	"warthesis/internal/registry"
-	"warthesis/internal/sweep"
 	"warthesis/internal/work"
 )
 
 // chores are the kinds of work of the rooms that know nothing of work. What is
 // gathered is written once more when those rooms are closed.
-func chores(records *record.Store, r *registry.Registry, a *access.Access, clk clock.Clock, sweeper *sweep.Sweeper, follower *follow.Follower) []work.Kind {
+func chores(h *Home, clk clock.Clock) []work.Kind {
+	r, a := h.Registry, h.Access
 	light := func(name, about string, every time.Duration, do func(context.Context, *work.Going) error) work.Kind {
 		return work.Kind{Name: name, About: about, When: work.Every(every), Light: true, Do: do}
 	}
-	return append(sweeper.Kinds(),
+	return append(append(h.Sweeper.Kinds(), h.Replicator.Kinds()...),
 		light("pull-counts", "Writes how often images were pulled", 3*time.Second, func(context.Context, *work.Going) error { return r.FlushPulls() }),
 		light("touches", "Writes what was said to be there, so that sweeps leave it", 3*time.Second, func(context.Context, *work.Going) error { return r.FlushTouches() }),
 		light("refusals", "Writes refusals into the audit log, and when roles and tokens were used", 2*time.Second, func(context.Context, *work.Going) error { return a.Flush() }),
@@ -29,7 +25,7 @@ func chores(records *record.Store, r *registry.Registry, a *access.Access, clk c
 		light("old-keys", "Lets new bearer tokens be signed by a new key", time.Hour, func(context.Context, *work.Going) error { return a.RotateOldKeys() }),
 		light("ended-logins", "Forgets logins and sessions that have ended", time.Hour, func(_ context.Context, g *work.Going) error { return a.DropEnded(g.Breathe) }),
 		light("read-configs", "Reads configs of images that came before this version, to find layers by what they unpack to, and labels", 10*time.Second, func(ctx context.Context, g *work.Going) error { return r.ReadConfigs(ctx, g.Breathe) }),
-		follower.Kind(),
-		work.OldRuns(records, clk),
+		h.Follower.Kind(),
+		work.OldRuns(h.Records, clk),
 	)
 }

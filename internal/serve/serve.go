@@ -25,6 +25,7 @@ import (
 	"warthesis/internal/config"
 	"warthesis/internal/flow"
 	"warthesis/internal/flow/follow"
+	"warthesis/internal/flow/replicate"
 	"warthesis/internal/httpd"
 	"warthesis/internal/httpd/management/desk"
 	"warthesis/internal/outward"
@@ -49,7 +50,9 @@ type Home struct {
 	Peers *flow.Peers
 	// Follower brings what is not here from them.
 	Follower *follow.Follower
-	lock     *blob.Lock
+	// Replicator copies to them and from them by rules.
+	Replicator *replicate.Replicator
+	lock       *blob.Lock
 }
 
 // OpenHome claims the data folder and opens what is in it. start returns the
@@ -112,6 +115,9 @@ func (h *Home) open(c config.Config, start func(time.Duration) clock.Clock) erro
 	if h.Follower, err = follow.New(h.Registry, h.Records, h.Peers, clk); err != nil {
 		return err
 	}
+	if h.Replicator, err = replicate.New(h.Registry, h.Records, h.Peers, clk); err != nil {
+		return err
+	}
 	at, wrong := schedule("sweep_at", c.SweepAt)
 	retentionAt, bad := schedule("retention_at", c.RetentionAt)
 	// At its end, a day is told as it was.
@@ -126,7 +132,7 @@ func (h *Home) open(c config.Config, start func(time.Duration) clock.Clock) erro
 	if err != nil {
 		return err
 	}
-	h.Work, err = work.New(h.Records, clk, chores(h.Records, h.Registry, h.Access, clk, h.Sweeper, h.Follower)...)
+	h.Work, err = work.New(h.Records, clk, chores(h, clk)...)
 	return err
 }
 
@@ -176,6 +182,9 @@ func (h *Home) Close() error {
 	}
 	if h.Access != nil {
 		err = h.Access.Close()
+	}
+	if h.Replicator != nil {
+		h.Replicator.Close()
 	}
 	if h.Follower != nil {
 		h.Follower.Close()
@@ -284,6 +293,7 @@ func (s *service) run(ctx context.Context, started func(Started) error) error {
 		return err
 	}
 	s.home.Work.Start()
+	s.home.Replicator.Start()
 	waits := s.waitForLetters()
 	defer waits()
 	failed := make(chan error, 1)
@@ -357,7 +367,7 @@ func (s *service) doors(private *authority.Private, trial *access.Caller) (http.
 		return nil, err
 	}
 	o := httpd.Options{
-		Registry: s.home.Registry, Records: s.home.Records, Access: s.home.Access, Work: s.home.Work, Sweeper: s.home.Sweeper, Peers: s.home.Peers, Follower: s.home.Follower, Version: s.version, Outside: outside, Trusted: trusted,
+		Registry: s.home.Registry, Records: s.home.Records, Access: s.home.Access, Work: s.home.Work, Sweeper: s.home.Sweeper, Peers: s.home.Peers, Follower: s.home.Follower, Replicator: s.home.Replicator, Version: s.version, Outside: outside, Trusted: trusted,
 		BodyIdle: time.Duration(s.config.BodyIdle), ManifestBytes: s.config.ManifestBytes, Stopping: s.stopping, Trial: trial,
 		RuleWait: time.Duration(s.config.RuleWait),
 		Prices:   desk.Prices{GiBMonth: s.config.PriceGiBMonth, GiBOut: s.config.PriceGiBOut, Currency: s.config.Currency},

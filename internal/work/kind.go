@@ -88,3 +88,14 @@ func (s Schedule) next(last, now moment) time.Duration {
 	}
 	return max(0, s.cron.Next(last.at).Sub(now.at))
 }
+
+// Due reports whether it is time now, given when it last ran by both clocks; ran is false for
+// what never did.
+func (s Schedule) Due(lastAt, nowAt time.Time, lastServed, nowServed time.Duration, ran bool) bool {
+	return s.due(moment{lastAt, lastServed}, moment{nowAt, nowServed}, ran)
+}
+
+// In returns in how long it is due, given when it last ran by both clocks.
+func (s Schedule) In(lastAt, nowAt time.Time, lastServed, nowServed time.Duration) time.Duration {
+	return s.next(moment{lastAt, lastServed}, moment{nowAt, nowServed})
+}

@@ -119,6 +119,8 @@ func (r Records) Asked(account, since int64) (n int64, err error) {
 type Filter struct {
 	Kind  string
 	State State
+	// Place keeps those that worked on one.
+	Place string
 	// NamespaceID or RepositoryID is the place.
 	NamespaceID, RepositoryID int64
 	// Before is the ID of the last run of the page before.
@@ -129,6 +131,9 @@ type Filter struct {
 // List returns runs, the newest first.
 func (r Records) List(f Filter) (rows []Run, err error) {
 	query := r.DB.Order("id DESC").Limit(f.Limit)
+	if f.Place != "" {
+		query = query.Where("place = ?", f.Place)
+	}
 	if f.Kind != "" {
 		query = query.Where("kind = ?", f.Kind)
 	}

@@ -10,6 +10,7 @@ import (
 	"warthesis/internal/access/upkeep"
 	"warthesis/internal/flow"
 	"warthesis/internal/flow/follow"
+	"warthesis/internal/flow/replicate"
 	"warthesis/internal/httpd/callers"
 	"warthesis/internal/record"
 	"warthesis/internal/registry"
@@ -27,7 +28,9 @@ type Desk struct {
 	Upkeep   *upkeep.Upkeep
 	Peers    *flow.Peers
 	Follower *follow.Follower
-	Callers  *callers.Callers
+	// Replicator copies to peers and from them.
+	Replicator *replicate.Replicator
+	Callers    *callers.Callers
 	// Company is the company's login, nil where there is none; CompanyName is what
 	// its button says.
 	Company     *company.Company

@@ -76,7 +76,11 @@ func (d *door) usedPeer(ctx context.Context, p peers.Peer) (api.Peer, error) {
 	for _, namespace := range by {
 		shown.UsedBy = append(shown.UsedBy, "namespace "+namespace+" follows it")
 	}
-	return shown, err
+	rules, wrong := d.Records.View(ctx).Replication().By(p.ID)
+	for _, name := range rules {
+		shown.UsedBy = append(shown.UsedBy, "replication rule "+name)
+	}
+	return shown, errors.Join(err, wrong)
 }
 
 func (d *door) peerOf(p peers.Peer) api.Peer {
@@ -191,7 +195,7 @@ func (d *door) changePeer(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, refusal(err)
 	}
-	return desk.OK(api.PeerTested{Peer: d.peerOf(now), Kept: true}, nil)
+	return desk.OK(api.PeerTested{Peer: d.peerOf(now), Kept: true}, d.Replicator.Reload(ctx))
 }
 
 func (d *door) removePeer(ctx context.Context, in *PeerInput) (*desk.None, error) {
@@ -208,6 +212,9 @@ func (d *door) removePeer(ctx context.Context, in *PeerInput) (*desk.None, error
 		}
 		if by, err := tx.Follows().By(found.ID); err != nil || len(by) > 0 {
 			return errors.Join(err, inUse(found.Name, by))
+		}
+		if by, err := tx.Replication().By(found.ID); err != nil || len(by) > 0 {
+			return errors.Join(err, oci.Errorf(oci.CodeInUse, "the peer %s is used by the replication rules %s; remove them first, with: warthesis replication remove", found.Name, strings.Join(by, ", ")))
 		}
 		return tx.Peers().Remove(found.ID)
 	})
