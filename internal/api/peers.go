@@ -121,6 +121,15 @@ type Follow struct {
 	Anonymous bool           `json:"anonymous" doc:"Those without a login start fetches by a login of this registry"`
 	SetAt     *time.Time     `json:"set_at,omitempty"`
 	SetBy     string         `json:"set_by,omitempty"`
+	Served    FollowServed   `json:"served"`
+}
+
+// FollowServed is what a followed namespace served in the last thirty days.
+type FollowServed struct {
+	Here       int64 `json:"here" doc:"Blobs that were served from here"`
+	HereBytes  int64 `json:"here_bytes"`
+	There      int64 `json:"there" doc:"Blobs that came from a peer while they were pulled"`
+	ThereBytes int64 `json:"there_bytes"`
 }
 
 // FollowList is what all namespaces follow.

@@ -9,7 +9,7 @@ import (
 // ReplicationRule says what is copied to a peer or from it.
 type ReplicationRule struct {
 	Name          string   `json:"name,omitempty" maxLength:"64"`
-	Copy          []string `json:"copy" minItems:"1" maxItems:"100" doc:"Patterns of what is copied, by the names where it comes from"`
+	Copy          []string `json:"copy" nullable:"false" minItems:"1" maxItems:"100" doc:"Patterns of what is copied, by the names where it comes from"`
 	Except        []string `json:"except,omitempty" maxItems:"100" doc:"Patterns of what is not"`
 	To            string   `json:"to,omitempty" maxLength:"64" doc:"The peer to which it is copied"`
 	From          string   `json:"from,omitempty" maxLength:"64" doc:"The peer from which it is copied; one of to and from is given"`

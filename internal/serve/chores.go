@@ -2,6 +2,7 @@ package serve
 
 import (
 	"context"
+	"slices"
 	"time"
 
 	"warthesis/internal/clock"
@@ -15,7 +16,7 @@ func chores(h *Home, clk clock.Clock) []work.Kind {
 	light := func(name, about string, every time.Duration, do func(context.Context, *work.Going) error) work.Kind {
 		return work.Kind{Name: name, About: about, When: work.Every(every), Light: true, Do: do}
 	}
-	return append(append(h.Sweeper.Kinds(), h.Replicator.Kinds()...),
+	return append(slices.Concat(h.Sweeper.Kinds(), h.Replicator.Kinds(), h.Follower.Kinds()),
 		light("pull-counts", "Writes how often images were pulled", 3*time.Second, func(context.Context, *work.Going) error { return r.FlushPulls() }),
 		light("touches", "Writes what was said to be there, so that sweeps leave it", 3*time.Second, func(context.Context, *work.Going) error { return r.FlushTouches() }),
 		light("refusals", "Writes refusals into the audit log, and when roles and tokens were used", 2*time.Second, func(context.Context, *work.Going) error { return a.Flush() }),
@@ -25,7 +26,6 @@ func chores(h *Home, clk clock.Clock) []work.Kind {
 		light("old-keys", "Lets new bearer tokens be signed by a new key", time.Hour, func(context.Context, *work.Going) error { return a.RotateOldKeys() }),
 		light("ended-logins", "Forgets logins and sessions that have ended", time.Hour, func(_ context.Context, g *work.Going) error { return a.DropEnded(g.Breathe) }),
 		light("read-configs", "Reads configs of images that came before this version, to find layers by what they unpack to, and labels", 10*time.Second, func(ctx context.Context, g *work.Going) error { return r.ReadConfigs(ctx, g.Breathe) }),
-		h.Follower.Kind(),
 		work.OldRuns(h.Records, clk),
 	)
 }

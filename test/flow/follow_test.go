@@ -63,6 +63,10 @@ func TestWhatANamespaceLacksComesFromItsPeerAndStays(t *testing.T) {
 	kit.Must(t, "pull", reference, second)
 	kit.SameFiles(t, image, second)
 	assert.Empty(t, f.Asked(), "the second pull is one like any other")
+	kit.Eventually(t, "it is told what came from where", func() bool {
+		shown := kit.Must(t, "follow", "show", s.Address+"/outside")
+		return strings.Contains(shown, "3 blobs (295 KiB) from here, and 3 blobs (295 KiB) came from a peer")
+	}, func() string { return kit.Must(t, "follow", "show", s.Address+"/outside") })
 	var log api.TagMoveList
 	require.NoError(t, json.Unmarshal(kit.AsAdmin(t, s, http.MethodGet, "/api/v1/tag-log?repository=outside/printer&tag=1.0", ""), &log))
 	assert.Equal(t, "partner", log.Moves[0].Origin)

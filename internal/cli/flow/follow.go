@@ -80,6 +80,9 @@ func drawFollow(c *site.Call, f api.Follow) {
 		also += "; those without a login start fetches too"
 	}
 	c.T.Say("%s serves tags for %s without asking%s", f.Namespace, f.FreshFor, also)
+	if s := f.Served; s.Here+s.There > 0 {
+		c.T.Say("In the last 30 days it served %s (%s) from here, and %s (%s) came from a peer", term.Count(s.Here, "blob", "blobs"), term.Size(s.HereBytes), term.Count(s.There, "blob", "blobs"), term.Size(s.ThereBytes))
+	}
 }
 
 func showFollow() site.Command {

@@ -105,10 +105,15 @@ func nonEmpty(all ...string) (kept []string) {
 
 var stateWords = map[string]string{
 	"well": "both sides have the same", "going": "is copying", "behind": "is behind", "conflicts": "both sides moved a tag", "asks": "removals wait for a word",
-	"failing": "does not go on", "closed": "waits for its hours", "paused": "is paused",
+	"failing": "something does not travel", "closed": "waits for its hours", "paused": "is paused",
 }
 
-func stateOf(r api.Replication) string { return stateWords[r.State] }
+func stateOf(r api.Replication) string {
+	if r.State == "failing" && r.AgainIn != nil {
+		return "the peer does not answer as it should"
+	}
+	return stateWords[r.State]
+}
 
 func dueOf(r api.Replication) string {
 	parts := []string{term.Count(r.Due, "tag or digest", "tags and digests")}

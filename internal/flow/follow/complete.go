@@ -24,12 +24,15 @@ const (
 	leftAlone = 5 * time.Minute
 )
 
-// Kind is the work beside requests: where namespaces want all of what came in part, the rest
-// is fetched.
-func (f *Follower) Kind() work.Kind {
-	return work.Kind{
-		Name: "complete-followed", About: "Fetches what nobody asked for, of images that came from peers, where a namespace wants them whole",
-		When: work.Every(completeEvery), Light: true, Do: f.complete,
+// Kinds are the work beside requests: where namespaces want all of what came in part, the rest
+// is fetched, and it is written what came from where.
+func (f *Follower) Kinds() []work.Kind {
+	return []work.Kind{
+		{
+			Name: "complete-followed", About: "Fetches what nobody asked for, of images that came from peers, where a namespace wants them whole",
+			When: work.Every(completeEvery), Light: true, Do: f.complete,
+		},
+		{Name: "follow-served", About: "Writes what followed namespaces served from here and from their peers", When: work.Every(3 * time.Second), Light: true, Do: f.flush},
 	}
 }
 

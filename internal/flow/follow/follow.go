@@ -61,6 +61,7 @@ type Follower struct {
 	flights singleflight.Group
 	fetches fetches
 	health  health
+	tally   tally
 
 	mu     sync.Mutex
 	absent map[string]int64

@@ -71,6 +71,7 @@ func (d *Door) getBlob(c *gin.Context, name oci.Name, item string) error {
 	sent, err := d.sendFile(c, f, part.offset, part.length)
 	c.Set(SentKey, sent)
 	d.registry.CountTraffic(callerOf(c).Account.ID, name, usage.Traffic{BytesOut: sent})
+	d.countHere(name, sent)
 	if err != nil {
 		c.Abort()
 	}

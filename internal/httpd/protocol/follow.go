@@ -95,9 +95,17 @@ func (d *Door) stream(c *gin.Context, name oci.Name, digest oci.Digest) (bool, e
 	})
 	c.Set(SentKey, sent)
 	d.registry.CountTraffic(callerOf(c).Account.ID, name, usage.Traffic{BytesOut: sent})
+	d.follower.Count(name, true, sent)
 	if err != nil {
 		// The status is out: an answer that is cut looks so.
 		c.Abort()
 	}
 	return true, nil
+}
+
+// countHere counts content that a followed namespace served from here.
+func (d *Door) countHere(name oci.Name, bytes int64) {
+	if d.follower != nil && d.follower.Follows(name) {
+		d.follower.Count(name, false, bytes)
+	}
 }

@@ -159,3 +159,31 @@ func (r Records) Lacking(namespace int64, limit int) (all []Lack, err error) {
 		CROSS JOIN contents AS c ON c.id = l.content_id CROSS JOIN edges AS e ON e.manifest_id = m.id AND e.content_id = c.id CROSS JOIN media_types AS t ON t.id = e.media_type_id
 		WHERE repositories.namespace_id = ? LIMIT ?`, namespace, limit).Scan(&all).Error
 }
+
+// Share is what a followed namespace served on a day, from here and from its peers: answers
+// with content, and their bytes.
+type Share struct {
+	NamespaceID int64       `gorm:"primaryKey"`
+	Day         stamp.Stamp `gorm:"primaryKey"`
+	Here        int64
+	HereBytes   int64
+	There       int64
+	ThereBytes  int64
+}
+
+// TableName names the table.
+func (Share) TableName() string { return "follow_served" }
+
+// AddShare adds to what a namespace served on a day, and forgets what is older than a moment.
+func (r Records) AddShare(s Share, before stamp.Stamp) error {
+	return errors.Join(r.DB.Exec(`INSERT INTO follow_served (namespace_id, day, here, here_bytes, there, there_bytes) VALUES (?, ?, ?, ?, ?, ?)
+		ON CONFLICT DO UPDATE SET here = here + excluded.here, here_bytes = here_bytes + excluded.here_bytes, there = there + excluded.there, there_bytes = there_bytes + excluded.there_bytes`,
+		s.NamespaceID, s.Day, s.Here, s.HereBytes, s.There, s.ThereBytes).Error,
+		r.DB.Exec("DELETE FROM follow_served WHERE namespace_id = ? AND day < ?", s.NamespaceID, before).Error)
+}
+
+// Shares returns what a namespace served since a moment, in all.
+func (r Records) Shares(namespace int64, since stamp.Stamp) (s Share, err error) {
+	return s, r.DB.Raw(`SELECT coalesce(sum(here), 0) AS here, coalesce(sum(here_bytes), 0) AS here_bytes, coalesce(sum(there), 0) AS there, coalesce(sum(there_bytes), 0) AS there_bytes
+		FROM follow_served WHERE namespace_id = ? AND day >= ?`, namespace, since).Scan(&s).Error
+}

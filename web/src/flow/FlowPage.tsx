@@ -1,36 +1,42 @@
-import { Checkbox, FormControlLabel, Link, Typography } from '@mui/material'
+import { Box, Checkbox, FormControlLabel, Link, Typography } from '@mui/material'
 import { useState } from 'react'
 import { Link as Route } from 'react-router'
 import { type Follow, type Peer, useFollows, usePeers, useRemoveFollow, useSetFollow } from '../api/flow'
 import { useMe } from '../api/session'
-import { When } from '../parts/Amounts'
+import { useReplications } from '../api/replication'
+import { Size, When } from '../parts/Amounts'
 import { Ask, DialogButton, Field, Section } from '../parts/Forms'
 import { Page } from '../parts/Page'
 import { PlainTable } from '../parts/PlainTable'
 import { Empty, Trouble, Waiting } from '../parts/States'
 import { FlowMap } from './FlowMap'
 import { MakePeer } from './MakePeer'
+import { Replications } from './Replications'
 
-// FlowPage answers what goes where: which other registries there are, and which namespaces
-// take what they lack from them.
+// FlowPage answers what goes where, how far behind, and why not: which other registries there
+// are, which rules copy to them and from them, and which namespaces take what they lack from
+// them.
 export function FlowPage() {
   const peers = usePeers()
   const follows = useFollows()
+  const rules = useReplications()
   const me = useMe()
   const admin = me.data?.admin ?? false
   return (
-    <Page title="Flow" beside={<Typography color="textSecondary">other registries, and what comes from them</Typography>} do={admin && <MakePeer />}>
+    <Page title="Flow" beside={<Typography color="textSecondary">what goes where, and how far behind it is</Typography>} do={admin && <MakePeer />}>
       {(peers.isPending || follows.isPending) && <Waiting />}
       {peers.error && <Trouble asked="Listing peers" error={peers.error} again={() => void peers.refetch()} />}
       {follows.error && <Trouble asked="Listing what namespaces follow" error={follows.error} again={() => void follows.refetch()} />}
+      {rules.error && <Trouble asked="Listing replication rules" error={rules.error} again={() => void rules.refetch()} />}
       {peers.data?.peers.length === 0 && (
         <Empty command={`warthesis peer make ${location.host} depot tarn.larkspur.example --account depot-hq --from-stdin`}>
-          This registry talks to no other one. An admin makes a peer; then namespaces can follow it.
+          This registry talks to no other one. An admin makes a peer; then rules can copy to it and from it, and namespaces can follow it.
         </Empty>
       )}
       {peers.data && peers.data.peers.length > 0 && (
         <>
-          {follows.data && <FlowMap peers={peers.data.peers} follows={follows.data.follows} />}
+          {follows.data && rules.data && <FlowMap peers={peers.data.peers} follows={follows.data.follows} rules={rules.data.replications} />}
+          {rules.data && <Replications rules={rules.data.replications} peers={peers.data.peers} admin={admin} />}
           <Peers peers={peers.data.peers} />
           {follows.data && <Follows peers={peers.data.peers} follows={follows.data.follows} admin={admin} />}
         </>
@@ -71,6 +77,7 @@ function Follows({ peers, follows, admin }: { peers: Peer[]; follows: Follow[]; 
             { title: 'Follows', cell: sourceText },
             { title: 'Only', cell: (f) => f.sources.flatMap((s) => s.patterns ?? []).join(', ') || 'everything' },
             { title: 'Fresh for', cell: (f) => f.fresh_for },
+            { title: 'Served in 30 days', cell: (f) => <Served of={f} /> },
             { title: 'Fetches', cell: (f) => (f.complete ? 'all of it' : 'what is asked for') },
             {
               title: '', width: 150, cell: (f) => admin && (
@@ -85,6 +92,21 @@ function Follows({ peers, follows, admin }: { peers: Peer[]; follows: Follow[]; 
         />
       )}
     </Section>
+  )
+}
+
+// Served draws what came from here and what from a peer, beside its figures.
+function Served({ of: f }: { of: Follow }) {
+  const { here_bytes: here, there_bytes: there } = f.served
+  if (here + there === 0) return <Typography component="span" color="textSecondary">nothing yet</Typography>
+  return (
+    <>
+      <Box aria-hidden sx={{ display: 'flex', height: 6, borderRadius: 1, overflow: 'hidden', my: 0.5, maxWidth: 180 }}>
+        <Box sx={{ flexGrow: here, bgcolor: 'primary.main' }} />
+        <Box sx={{ flexGrow: there, bgcolor: 'warning.main' }} />
+      </Box>
+      <Size bytes={here} /> from here, <Size bytes={there} /> from there
+    </>
   )
 }
 

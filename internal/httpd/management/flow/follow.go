@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"warthesis/internal/api"
 	"warthesis/internal/flow/follow"
@@ -43,6 +44,10 @@ func (d *door) followOf(ctx context.Context, namespace string, f follows.Follow)
 	shown := api.Follow{
 		Namespace: namespace, Sources: []api.FollowSource{}, FreshFor: rule.Span(f.FreshFor).String(), Complete: f.Complete, Anonymous: f.Anonymous,
 		SetAt: desk.Moment(f.SetAt), SetBy: d.NameOf(f.SetBy),
+	}
+	since := record.StampOf(d.Records.Clock().Now().Add(-30 * 24 * time.Hour))
+	if s, err := d.Records.View(ctx).Follows().Shares(f.NamespaceID, since); err == nil {
+		shown.Served = api.FollowServed{Here: s.Here, HereBytes: s.HereBytes, There: s.There, ThereBytes: s.ThereBytes}
 	}
 	for _, s := range f.Sources {
 		if p, err := d.Records.View(ctx).Peers().ByID(s.PeerID); err == nil {
