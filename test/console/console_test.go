@@ -206,7 +206,11 @@ func TestTheKeyboardReachesARowAndOpensIt(t *testing.T) {
 func TestNothingSeriousStandsInTheWayOfAnybody(t *testing.T) {
 	axe, err := os.ReadFile(filepath.Join("..", "..", "web", "node_modules", "axe-core", "axe.min.js"))
 	require.NoError(t, err)
-	s := kit.Start(t, sampleWorld(t))
+	s := kit.Start(t, sampleWorld(t), "--inside-networks", "127.0.0.0/8")
+	partner := kit.StartForeign(t, nil)
+	partner.Put("signals/relay", "4.2.0", kit.NewImage(t, kit.Bytes(1, 3000)))
+	kit.Must(t, "peer", "make", s.Address, "partner", partner.Address, "--plain-http", "--repository", "signals/relay")
+	kit.Must(t, "replication", "make", s.Address, "boxes", "--copy", "signals/*:<version>", "--to", "partner")
 	page := openBrowser(t, s)
 	for _, scheme := range []string{"light", "dark"} {
 		require.NoError(t, page.Scheme(scheme))
@@ -214,7 +218,7 @@ func TestNothingSeriousStandsInTheWayOfAnybody(t *testing.T) {
 			"/me": "My tokens", "/access": "berths", "/access/accounts?open=ci-berths": "build pipeline", "/access/groups": "timetable", "/n/berths?show=members": "ci-berths",
 			"/n/berths?show=settings": "Whose pushes", "/n/berths?show=use": "Log in", "/activity": "push", "/access/registry": "Identity rules",
 			"/r/berths/seatmap?show=settings": "Who may pull", "/r/berths/seatmap?show=members": "registry admin",
-			"/rules?place=signals": "signal boxes run", "/rules?list=moving-names": "used by", "/removed": "sold beds twice", "/storage": "the file has other bytes", "/storage?place=timetable/planner": "What can be freed", "/retention?place=timetable": "go within 14 days", "/in-use?list=cluster-north": "partner.example", "/flow": "talks to no other one", "/service": "would go", "/r/timetable/board?show=log&tag=stable": "Put back"} {
+			"/rules?place=signals": "signal boxes run", "/rules?list=moving-names": "used by", "/removed": "sold beds twice", "/storage": "the file has other bytes", "/storage?place=timetable/planner": "What can be freed", "/retention?place=timetable": "go within 14 days", "/in-use?list=cluster-north": "partner.example", "/flow": "signals/*:<version> to partner", "/replication/boxes": "signals/relay:4.2.0", "/peer/partner": "The last test", "/service": "would go", "/r/timetable/board?show=log&tag=stable": "Put back"} {
 			require.NoError(t, page.Go(s.URL(place)))
 			says(t, page, sign)
 			_, err := browser.Evaluate[bool](page, string(axe)+";true")

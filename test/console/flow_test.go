@@ -36,7 +36,7 @@ func TestTheFlowPageMakesAPeerAndLetsANamespaceFollowIt(t *testing.T) {
 	typeInto(t, page, "Namespace", "outside")
 	inDialog(t, page, "button", "Set it")
 	says(t, page, "what is asked for")
-	require.NoError(t, page.WaitFor(`[aria-label*="outside takes from it"]`))
+	require.NoError(t, page.WaitFor(`[aria-label*="outside from it, follows it"]`))
 	pulled := t.TempDir() + "/pulled"
 	kit.Must(t, "pull", s.Address+"/outside/printer:1.0", pulled)
 	kit.SameFiles(t, image, pulled)
@@ -45,6 +45,34 @@ func TestTheFlowPageMakesAPeerAndLetsANamespaceFollowIt(t *testing.T) {
 	says(t, page, "namespace outside follows it")
 	says(t, page, "An image there")
 	require.NoError(t, page.WaitFor(`[aria-label="Platforms"] tbody tr`))
+}
+
+// A rule is made on the page, shows what it copies and what is in conflict, and is compared.
+func TestARuleIsMadeOnTheFlowPageAndItsConflictsAreSettled(t *testing.T) {
+	t.Parallel()
+	s := kit.Start(t, sampleWorld(t), "--inside-networks", "127.0.0.0/8")
+	partner := kit.StartForeign(t, nil)
+	partner.Put("signals/relay", "4.2.0", kit.NewImage(t, kit.Bytes(1, 3000)))
+	kit.Must(t, "peer", "make", s.Address, "partner", partner.Address, "--plain-http", "--repository", "signals/relay")
+	page := openBrowser(t, s)
+	require.NoError(t, page.Go(s.URL("/flow")))
+	says(t, page, "None. A rule copies")
+	press(t, page, "Make a rule")
+	says(t, page, "patterns of what is not copied")
+	typeInto(t, page, "Name", "boxes")
+	typeInto(t, page, "Copies", "signals/*:<version>")
+	inDialog(t, page, "button", "Make it")
+	says(t, page, "signals/*:<version> to partner")
+	says(t, page, "both sides moved a tag")
+	require.NoError(t, page.Go(s.URL("/replication/boxes")))
+	says(t, page, "signals/relay:4.2.0")
+	require.NoError(t, page.WaitFor(`main button[aria-label^="Overwrite it"]`))
+	press(t, page, "Overwrite it")
+	says(t, page, "It gets what this registry has.")
+	inDialog(t, page, "button", "Overwrite it")
+	says(t, page, "both sides have the same")
+	press(t, page, "Compare both sides")
+	says(t, page, "0 missing, 0 different, 0 extra")
 }
 
 // inDialog clicks what begins with a text in the dialog that is open.

@@ -63,7 +63,7 @@ function Settle({ name, item, inward }: { name: string; item: DueItem; inward: b
   const what = whatOf(item)
   return (
     <Ask
-      name="Overwrite it" label={`Overwrite ${what}`} question={inward ? `Overwrite ${what} here?` : `Overwrite ${what} at the peer?`} action="Overwrite it" busy={run.isPending} error={run.error}
+      name="Overwrite it" label={`Overwrite it: ${what}`} question={inward ? `Overwrite ${what} here?` : `Overwrite ${what} at the peer?`} action="Overwrite it" busy={run.isPending} error={run.error}
       consequence={inward ? 'It gets what the peer has. What it points to now stays in its tag log.' : 'It gets what this registry has. What it points to now stays in the tag log there, where it keeps one.'}
       onDo={(close) => run.mutate({ settle: what }, { onSuccess: close })}
     />

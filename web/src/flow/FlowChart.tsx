@@ -1,8 +1,7 @@
 import { Box, Typography, useTheme } from '@mui/material'
 import { BarChart } from '@mui/x-charts/BarChart'
-import { LineChart } from '@mui/x-charts/LineChart'
 import type { Schemas } from '../api/client'
-import { sizeText } from '../parts/Amounts'
+import { sizeSteps, sizeText } from '../parts/Amounts'
 import { spanText } from './words'
 
 type Sample = Schemas['FlowSample']
@@ -30,22 +29,22 @@ const clock = (d: Date) => d.toLocaleTimeString('en', { hour: '2-digit', minute:
 export default function FlowChart({ samples }: { samples: Sample[] }) {
   const palette = useTheme().vars!.palette
   const dataset = gathered(samples)
+  const times = [{ dataKey: 'at', scaleType: 'band' as const, valueFormatter: clock, height: 26, tickInterval: (_: unknown, i: number) => i % 16 === 7 }]
   const margin = { top: 6, right: 8, bottom: 0, left: 0 }
   return (
     <Box sx={{ display: 'grid', gridTemplateColumns: '1fr 1fr', gap: 2 }}>
       <Box role="img" aria-label={`Lag in the last day, at most ${spanText(Math.max(0, ...samples.map((s) => s.lag)))}`}>
         <Typography variant="body2" color="textSecondary">Lag</Typography>
-        <LineChart
-          height={150} skipAnimation hideLegend margin={margin} dataset={dataset}
-          xAxis={[{ dataKey: 'at', scaleType: 'time', valueFormatter: clock, tickNumber: 6, height: 26 }]} yAxis={[{ width: 56, min: 0, tickNumber: 4, valueFormatter: (n: number) => spanText(Math.round(n)) }]}
-          series={[{ dataKey: 'lag', label: 'lag', color: palette.warning.main, area: true, showMark: false, curve: 'stepAfter', valueFormatter: (n: number | null) => spanText(n ?? 0) }]}
+        <BarChart
+          height={150} skipAnimation hideLegend margin={margin} dataset={dataset} xAxis={times} yAxis={[{ width: 56, min: 0, tickNumber: 3, valueFormatter: (n: number) => spanText(Math.round(n)) }]}
+          series={[{ dataKey: 'lag', label: 'lag', color: palette.warning.main, valueFormatter: (n: number | null) => spanText(n ?? 0) }]}
         />
       </Box>
       <Box role="img" aria-label={`Copied in the last day: ${sizeText(samples.reduce((n, s) => n + s.bytes, 0))}`}>
         <Typography variant="body2" color="textSecondary">Copied in a quarter of an hour</Typography>
         <BarChart
-          height={150} skipAnimation hideLegend margin={margin} dataset={dataset}
-          xAxis={[{ dataKey: 'at', scaleType: 'band', valueFormatter: clock, height: 26, tickInterval: (_, i) => i % 16 === 15 }]} yAxis={[{ width: 62, min: 0, tickNumber: 4, valueFormatter: (n: number) => sizeText(n) }]}
+          height={150} skipAnimation hideLegend margin={margin} dataset={dataset} xAxis={times}
+          yAxis={[{ width: 62, min: 0, tickInterval: sizeSteps(Math.max(...dataset.map((d) => d.bytes))), valueFormatter: (n: number) => sizeText(n) }]}
           series={[{ dataKey: 'bytes', label: 'copied', color: palette.primary.main, valueFormatter: (n: number | null) => sizeText(n ?? 0) }]}
         />
       </Box>

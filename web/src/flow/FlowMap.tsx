@@ -33,6 +33,9 @@ function lanesOf(peer: Peer, follows: Follow[], rules: Replication[]): Lane[] {
   return lanes.slice(0, mostLanes)
 }
 
+// under is what stands below the name of a peer.
+const under = (p: Peer) => (p.failed ? `stopped at the step ${p.failed}` : p.address.slice(0, 26))
+
 // FlowMap draws this registry, its peers, and what goes which way between them: how far
 // behind, in words and by colour.
 export function FlowMap({ peers, follows, rules }: { peers: Peer[]; follows: Follow[]; rules: Replication[] }) {
@@ -72,7 +75,7 @@ export function FlowMap({ peers, follows, rules }: { peers: Peer[]; follows: Fol
               const from = here + ((lane++ + 0.5) * high) / Math.max(1, all)
               const [x0, x1] = [boxWide, wide - boxWide]
               return (
-                <g key={l.key} {...press(l.to)} aria-label={`${l.words} ${l.out ? 'to' : 'from'} ${p.name}: ${l.says}`}>
+                <g key={l.key} {...press(l.to)} aria-label={`${l.words} · ${l.says}, ${l.out ? 'to' : 'from'} ${p.name}`}>
                   <path
                     d={`M${x0} ${from} C${x0 + 130} ${from}, ${x0 + 60} ${at}, ${x0 + 190} ${at} L${x1} ${at}`} fill="none" stroke={palette[l.tone].main} strokeWidth={2}
                     strokeDasharray={l.tone === 'error' ? '6 5' : undefined} {...(l.out ? { markerEnd: `url(#flow-end-${l.tone})` } : { markerStart: `url(#flow-end-${l.tone})` })}
@@ -84,10 +87,12 @@ export function FlowMap({ peers, follows, rules }: { peers: Peer[]; follows: Fol
                 </g>
               )
             })}
-            <g {...press(`/peer/${p.name}`)} aria-label={`Peer ${p.name}`}>
+            <g {...press(`/peer/${p.name}`)}>
               <rect x={wide - boxWide} y={y} width={boxWide} height={tall} rx={6} fill={palette.background.paper} stroke={p.failed ? palette.error.main : palette.text.secondary} strokeWidth={p.failed ? 2 : 1} />
-              <text x={wide - boxWide + 14} y={y + tall / 2 - 3} fontWeight={600} fill={palette.text.primary}>{p.name}</text>
-              <text x={wide - boxWide + 14} y={y + tall / 2 + 15} fontSize={12.5} fill={p.failed ? palette.error.main : palette.text.secondary}>{p.failed ? `stopped at the step ${p.failed}` : p.address.slice(0, 26)}</text>
+              <text y={y + tall / 2 - 3}>
+                <tspan x={wide - boxWide + 14} fontWeight={600} fill={palette.text.primary}>{p.name}</tspan>{' '}
+                <tspan x={wide - boxWide + 14} dy={18} fontSize={12.5} fill={p.failed ? palette.error.main : palette.text.secondary}>{under(p)}</tspan>
+              </text>
             </g>
           </g>
         ))}

@@ -15,6 +15,12 @@ export function sizeText(bytes: number): string {
   return `${n.toFixed(digits)} ${units[unit]}`
 }
 
+// sizeSteps are a few round amounts of bytes up to a most.
+export function sizeSteps(most: number): number[] {
+  const step = 2 ** Math.ceil(Math.log2(Math.max(4, most) / 4))
+  return Array.from({ length: Math.floor(most / step) + 1 }, (_, i) => i * step)
+}
+
 export function Size({ bytes }: { bytes: number }) {
   return <span title={`${bytes.toLocaleString('en')} bytes`}>{sizeText(bytes)}</span>
 }

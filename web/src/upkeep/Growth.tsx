@@ -1,13 +1,7 @@
 import { LineChart } from '@mui/x-charts/LineChart'
 import { useTheme } from '@mui/material'
 import type { Schemas } from '../api/client'
-import { sizeText } from '../parts/Amounts'
-
-// steps are a few round amounts of bytes up to a most.
-function steps(most: number): number[] {
-  const step = 2 ** Math.ceil(Math.log2(Math.max(4, most) / 4))
-  return Array.from({ length: Math.floor(most / step) + 1 }, (_, i) => i * step)
-}
+import { sizeSteps, sizeText } from '../parts/Amounts'
 
 // Growth draws how much a place held, day by day.
 export default function Growth({ samples }: { samples: Schemas['UsageSample'][] }) {
@@ -19,7 +13,7 @@ export default function Growth({ samples }: { samples: Schemas['UsageSample'][] 
       height={190} skipAnimation hideLegend={false} margin={{ top: 4, right: 12, bottom: 0, left: 4 }}
       dataset={samples.map((s) => ({ day: new Date(s.day), own: s.own, shared: s.seen - s.own, waiting: s.waiting }))}
       xAxis={[{ dataKey: 'day', scaleType: 'time', valueFormatter: (d: Date) => d.toLocaleDateString('en', { day: 'numeric', month: 'short' }), tickNumber: 8, height: 32, tickLabelInterval: () => true }]}
-      yAxis={[{ width: 64, tickInterval: steps(Math.max(...samples.map((s) => s.seen + s.waiting))), valueFormatter: (n: number) => sizeText(n), min: 0 }]}
+      yAxis={[{ width: 64, tickInterval: sizeSteps(Math.max(...samples.map((s) => s.seen + s.waiting))), valueFormatter: (n: number) => sizeText(n), min: 0 }]}
       series={[
         { dataKey: 'own', label: 'its own', color: palette.primary.main, ...common },
         { dataKey: 'shared', label: 'shared', color: '#6E93C4', ...common },
