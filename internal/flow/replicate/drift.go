@@ -80,8 +80,9 @@ func (r *Replicator) drift(ctx context.Context, g *work.Going) error {
 	c := r.comparison(a, client)
 	c.extras = true
 	c.done = func(tags int) error {
+		// It waits for the peer for most of the time, and takes next to nothing from requests.
 		g.Did(int64(tags))
-		return g.Breathe()
+		return ctx.Err()
 	}
 	c.visit = func(some []compared) error {
 		found := drifted(a, some, &f)

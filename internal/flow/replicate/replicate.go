@@ -28,11 +28,13 @@ import (
 )
 
 const (
-	// lookEvery is how often it is looked for what is due.
+	// lookEvery is how often it is looked for what is due, lookSoon how long after something
+	// happened.
 	lookEvery = 250 * time.Millisecond
+	lookSoon  = 20 * time.Millisecond
 	// tagsAtOnce is how many tags of one peer travel at the same time, blobsAtOnce how many
 	// blobs of one image.
-	tagsAtOnce  = 4
+	tagsAtOnce  = 8
 	blobsAtOnce = 4
 	// The pauses before what failed is tried again: a peer, and a single thing.
 	firstPause = 2 * time.Second
@@ -54,6 +56,8 @@ type Replicator struct {
 	ctx   context.Context
 	end   context.CancelFunc
 	ended sync.WaitGroup
+	// wake lets it be looked for what is due at once.
+	wake chan struct{}
 
 	mu sync.Mutex
 	// rules are those that there are, by number, busy the peers that are being sent to, and
@@ -93,7 +97,7 @@ type outage struct {
 // New returns a replicator, which begins to work at Start.
 func New(reg *registry.Registry, records *record.Store, p *flow.Peers, clk clock.Clock) (*Replicator, error) {
 	r := &Replicator{
-		registry: reg, records: records, peers: p, clock: clk, known: newKnown(),
+		registry: reg, records: records, peers: p, clock: clk, known: newKnown(), wake: make(chan struct{}, 1),
 		rules: map[int64]*active{}, busy: map[int64]context.CancelFunc{}, outages: map[int64]*outage{}, turn: map[int64]int{},
 	}
 	r.ctx, r.end = context.WithCancel(context.Background())
@@ -102,20 +106,45 @@ func New(reg *registry.Registry, records *record.Store, p *flow.Peers, clk clock
 
 // Start begins to work off what is due.
 func (r *Replicator) Start() {
+	// That something happened is heard of at once; what is lost of it is found at the next look.
+	events, deaf := r.records.Listen()
 	r.ended.Go(func() {
+		defer deaf()
 		tick := time.NewTicker(lookEvery)
 		defer tick.Stop()
 		for {
 			if err := r.look(); err != nil && r.ctx.Err() == nil {
 				slog.Error("replication: what is due could not be read", "error", err)
 			}
-			select {
-			case <-tick.C:
-			case <-r.ctx.Done():
-				return
+			var soon <-chan time.Time
+			for looks := false; !looks; {
+				select {
+				case e, open := <-events:
+					if !open {
+						events = nil
+					}
+					// What happens together is looked at together.
+					if travels[e.Kind] && soon == nil {
+						soon = time.After(lookSoon)
+					}
+				case <-soon:
+					looks = true
+				case <-tick.C:
+					looks = true
+				case <-r.wake:
+					looks = true
+				case <-r.ctx.Done():
+					return
+				}
 			}
 		}
 	})
+}
+
+// travels are the kinds of events that make something due.
+var travels = map[record.EventKind]bool{
+	record.EventTagMoved: true, record.EventTagAdded: true, record.EventTagMovedByHand: true, record.EventManifestPushed: true, record.EventTagDeleted: true,
+	record.EventReplicationRun: true, record.EventReplicationMade: true,
 }
 
 // Close cuts what travels and waits for it. What was due stays due.
@@ -183,7 +212,15 @@ func (r *Replicator) Reload(ctx context.Context) error {
 		}
 	}
 	r.rules = next
+	r.nudge()
 	return nil
+}
+
+func (r *Replicator) nudge() {
+	select {
+	case r.wake <- struct{}{}:
+	default:
+	}
 }
 
 // Retry lets a rule act at once: nobody waits for a pause any more.
@@ -193,6 +230,7 @@ func (r *Replicator) Retry(rule int64) {
 	if a := r.rules[rule]; a != nil {
 		delete(r.outages, a.peer.ID)
 	}
+	r.nudge()
 }
 
 // look releases what is to run now, and begins to work for peers for which something is due.
