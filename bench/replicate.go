@@ -244,8 +244,8 @@ func (b *bench) manyDue(near *service, plain *bare) error {
 		return errors.Join(upload(near.address, repository, digest, bytes.NewReader(layer), int64(len(layer))), upload(near.address, repository, configDigest, bytes.NewReader(config), int64(len(config))))
 	}
 	tag := func(repository string, i int) error {
-		document := fmt.Sprintf(`{"schemaVersion":2,"mediaType":%q,"config":{"mediaType":%q,"digest":%q,"size":%d},"layers":[{"mediaType":%q,"digest":%q,"size":%d}],"annotations":{"number":"%d"}}`,
-			manifestType, mediaType, configDigest, len(config), mediaType, digest, len(layer), i)
+		document := fmt.Sprintf(`{"schemaVersion":2,"mediaType":%q,"config":{"mediaType":%q,"digest":%q,"size":%d},"layers":[{"mediaType":%q,"digest":%q,"size":%d}],"annotations":{"number":"%s %d"}}`,
+			manifestType, mediaType, configDigest, len(config), mediaType, digest, len(layer), repository, i)
 		return put(fmt.Sprintf("%s/v2/%s/manifests/t%d", near.address, repository, i), manifestType, strings.NewReader(document), int64(len(document)))
 	}
 	// What marking costs the writer: the like in a place that a rule means, and in one that none

@@ -53,6 +53,12 @@ func NewPeers(records *record.Store, clk clock.Clock, box *secret.Box, reach out
 	return &Peers{manifest: manifest, records: records, clock: clk, box: box, reach: reach, agent: agent, known: map[knownKey]*reached{}}
 }
 
+// Place is a repository of a peer, by its whole name there.
+type Place struct {
+	Peer peers.Peer
+	Name oci.Name
+}
+
 // Given is what somebody says of a peer. Nil fields are as they were.
 type Given struct {
 	Address, Prefix, Description, Account, Secret *string

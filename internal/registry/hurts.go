@@ -4,10 +4,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"log/slog"
 	"syscall"
 
 	"warthesis/internal/blob"
+	"warthesis/internal/oci"
 	"warthesis/internal/record"
 	"warthesis/internal/record/hurts"
 	"warthesis/internal/record/unheld"
@@ -89,6 +91,28 @@ func (r *Registry) hurt(ctx context.Context, b unheld.Reading, c Checked) (is bo
 		return errors.Join(tx.Unheld().SetHurt(b.ContentID), tx.Log(e))
 	})
 	return is, err
+}
+
+// Mend takes a good copy of content that is here and hurt, of a size in bytes; nobody holds it
+// by that who did not before. It fails with CodeDigestInvalid where it is no good copy.
+func (r *Registry) Mend(ctx context.Context, digest oci.Digest, size int64, from io.Reader) error {
+	upload, err := r.blobs.NewUpload(newID(), digest.Algorithm())
+	if err != nil {
+		return err
+	}
+	// One byte more than it has is enough to see that too much comes.
+	if _, err = upload.ReadFrom(io.LimitReader(from, size+1)); err == nil {
+		err = upload.Verify(digest)
+	}
+	if err != nil {
+		upload.Discard()
+		return err
+	}
+	return r.arrive(ctx, arrival{
+		kind: "mend", digest: digest, size: upload.Offset(), isWhole: r.isRight,
+		place: func() (blob.Place, error) { return upload.Place(digest) }, drop: upload.Discard,
+		accept: func(*record.Tx, record.Blob) error { return nil },
+	})
 }
 
 // Files compares what lies on the disk with the records.

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"warthesis/internal/clock"
+	"warthesis/internal/flow/mend"
 	"warthesis/internal/work"
 )
 
@@ -16,7 +17,7 @@ func chores(h *Home, clk clock.Clock) []work.Kind {
 	light := func(name, about string, every time.Duration, do func(context.Context, *work.Going) error) work.Kind {
 		return work.Kind{Name: name, About: about, When: work.Every(every), Light: true, Do: do}
 	}
-	return append(slices.Concat(h.Sweeper.Kinds(), h.Replicator.Kinds(), h.Follower.Kinds()),
+	return append(slices.Concat(h.Sweeper.Kinds(), h.Replicator.Kinds(), h.Follower.Kinds(), []work.Kind{mend.New(r, h.Records, h.Peers, clk, h.Follower.Places, h.Replicator.Places).Kind()}),
 		light("pull-counts", "Writes how often images were pulled", 3*time.Second, func(context.Context, *work.Going) error { return r.FlushPulls() }),
 		light("touches", "Writes what was said to be there, so that sweeps leave it", 3*time.Second, func(context.Context, *work.Going) error { return r.FlushTouches() }),
 		light("refusals", "Writes refusals into the audit log, and when roles and tokens were used", 2*time.Second, func(context.Context, *work.Going) error { return a.Flush() }),

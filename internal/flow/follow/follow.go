@@ -242,6 +242,19 @@ func (f *Follower) candidates(ctx context.Context, of *following, name oci.Name,
 	return all, nil
 }
 
+// Places are where peers have a repository that follows them, in order.
+func (f *Follower) Places(ctx context.Context, name oci.Name) (all []flow.Place, err error) {
+	of := f.of(name)
+	if of == nil {
+		return nil, nil
+	}
+	among, err := f.candidates(ctx, of, name, "", Asker{})
+	for _, c := range among {
+		all = append(all, flow.Place{Peer: c.Peer, Name: c.there})
+	}
+	return all, err
+}
+
 func (f *Follower) served() int64 { return int64(f.clock.Served()) }
 
 // The bounds of questions that wait for peers at the same time, by one asker and in all.

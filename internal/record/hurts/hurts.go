@@ -128,3 +128,17 @@ func (h Hurts) Images(digest oci.Digest, since stamp.Stamp) (images []Image, err
 		JOIN live_repositories AS repositories ON repositories.id = m.repository_id ORDER BY m.pulled_at DESC LIMIT @most`,
 		map[string]any{"digest": digest, "since": since, "most": mostImages}).Scan(&images).Error
 }
+
+// Holder is a repository that has content, as a blob or as a manifest.
+type Holder struct {
+	Repository oci.Name
+	Manifest   bool
+}
+
+// Holders returns up to limit live repositories that have content.
+func (h Hurts) Holders(digest oci.Digest, limit int) (all []Holder, err error) {
+	return all, h.DB.Raw(`SELECT r.name AS repository, 0 AS manifest FROM contents AS c CROSS JOIN holdings ON holdings.content_id = c.id AND holdings.ended_at = 0
+			CROSS JOIN live_repositories AS r ON r.id = holdings.repository_id WHERE c.digest = @digest
+		UNION ALL SELECT r.name, 1 FROM contents AS c CROSS JOIN manifests AS m ON m.content_id = c.id AND m.state = 'live'
+			CROSS JOIN live_repositories AS r ON r.id = m.repository_id WHERE c.digest = @digest LIMIT @limit`, map[string]any{"digest": digest, "limit": limit}).Scan(&all).Error
+}

@@ -127,3 +127,8 @@ func (r Records) ByID(id int64) (found Rule, err error) {
 	}
 	return found, rows.Error
 }
+
+// Sources returns the repositories of a peer from which a rule brought tags of a repository.
+func (r Records) Sources(rule int64, target oci.Name) (names []oci.Name, err error) {
+	return names, r.DB.Raw("SELECT DISTINCT repository FROM replicas WHERE rule_id = ? AND removed_served = 0 AND substr(target, 1, instr(target, ':') - 1) = ? LIMIT 100", rule, target).Scan(&names).Error
+}

@@ -1,0 +1,146 @@
+package flow
+
+import (
+	"encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"warthesis/internal/api"
+	"warthesis/internal/kit"
+	"warthesis/internal/oci"
+)
+
+// However often either side is killed, both have the same in the end, and no tag ever went
+// back at the other side. FLOW_MINUTES lets it go on for so long.
+func TestBothSidesConvergeHoweverOftenTheyAreKilled(t *testing.T) {
+	t.Parallel()
+	here, there := pair(t)
+	kit.Must(t, "replication", "make", here.Address, "depot", "--copy", "signals/*", "--to", "depot")
+	until, rounds := time.Now(), 3
+	if minutes, err := strconv.Atoi(os.Getenv("FLOW_MINUTES")); err == nil {
+		until, rounds = until.Add(time.Duration(minutes)*time.Minute), 0
+	}
+	// The number of each image that a tag had, by its digest.
+	numbers := map[oci.Digest]int{}
+	shared := kit.Bytes(77, 40_000)
+	next := 0
+	for round := 0; round < rounds || time.Now().Before(until); round++ {
+		for range 4 {
+			next++
+			image := kit.NewImage(t, shared, kit.Bytes(uint64(next), 20_000))
+			numbers[image.Manifest.Digest] = next
+			push(t, here, image, fmt.Sprintf("signals/relay-%d:%s", rand.N(2), []string{"stable", "night"}[rand.N(2)]))
+		}
+		time.Sleep(rand.N(400 * time.Millisecond)) // where a kill hits is left to chance
+		killed := []*kit.Service{here, there}[round%2]
+		killed.Kill()
+		killed.Restart()
+	}
+	kit.Eventually(t, "nothing is due", func() bool {
+		kit.AsAdmin(t, here, http.MethodPost, "/api/v1/replications/depot/run", `{}`)
+		r := rule(t, here, "depot")
+		return r.Due+r.Places+r.Conflicting == 0
+	}, func() string { return kit.Run(t, "replication", "show", here.Address, "depot").Out })
+	kit.Must(t, "replication", "drift", here.Address, "depot")
+	for _, name := range []string{"signals/relay-0", "signals/relay-1"} {
+		for _, tag := range []string{"stable", "night"} {
+			var log api.TagMoveList
+			status, body := kit.Status(there, http.MethodGet, fmt.Sprintf("/api/v1/tag-log?repository=%s&tag=%s", name, tag))
+			if status == http.StatusNotFound {
+				continue
+			}
+			require.NoError(t, json.Unmarshal([]byte(body), &log), body)
+			for i := range log.Moves[:max(0, len(log.Moves)-1)] {
+				newer, older := numbers[log.Moves[i].To], numbers[log.Moves[i+1].To]
+				assert.Greater(t, newer, older, "%s:%s went back", name, tag)
+			}
+			if tagOf(here, name, tag) != "" {
+				kit.Must(t, "pull", there.Address+"/"+name+":"+tag, t.TempDir()+"/pulled")
+			}
+		}
+	}
+}
+
+func TestARingOfThreeComesToRest(t *testing.T) {
+	t.Parallel()
+	ring := make([]*kit.Service, 3)
+	for i := range ring {
+		ring[i] = kit.Start(t, t.TempDir(), inside...)
+		kit.AsAdmin(t, ring[i], http.MethodPost, "/api/v1/namespaces", `{"name":"signals"}`)
+	}
+	for i, s := range ring {
+		peerOf(t, s, "next", ring[(i+1)%3])
+		kit.Must(t, "replication", "make", s.Address, "on", "--copy", "signals/*", "--to", "next")
+	}
+	for round := range 3 {
+		at := ring[round]
+		image := imageOf(t, round)
+		push(t, at, image, "signals/relay:stable")
+		kit.Eventually(t, "all three have it", func() bool {
+			for _, s := range ring {
+				if tagOf(s, "signals/relay", "stable") != image.Manifest.Digest.String() {
+					return false
+				}
+			}
+			return true
+		})
+		for _, s := range ring {
+			rests(t, s, "on")
+		}
+	}
+	var log api.TagMoveList
+	require.NoError(t, json.Unmarshal(kit.AsAdmin(t, ring[0], http.MethodGet, "/api/v1/tag-log?repository=signals/relay&tag=stable", ""), &log))
+	assert.Len(t, log.Moves, 3, "each move came once")
+}
+
+func TestWhatRottedIsMendedFromAPeerThatHasIt(t *testing.T) {
+	t.Parallel()
+	data := t.TempDir()
+	s := kit.Start(t, data, inside...)
+	f := kit.StartForeign(t, nil)
+	f.Put("signals/relay", "0", imageOf(t, 99))
+	kit.Must(t, "peer", "make", s.Address, "depot", f.Address, "--plain-http", "--repository", "signals/relay")
+	kit.Must(t, "replication", "make", s.Address, "depot", "--copy", "signals/*", "--to", "depot")
+	image := imageOf(t, 1)
+	push(t, s, image, "signals/relay:1")
+	rests(t, s, "depot")
+	layer := oci.DigestOf(oci.SHA256, kit.Bytes(1, 2000))
+	for _, d := range []oci.Digest{layer, image.Manifest.Digest} {
+		found, err := filepath.Glob(filepath.Join(data, "blobs", "sha256", d.Encoded()[:2], d.Encoded()+"*"))
+		require.NoError(t, err)
+		require.Len(t, found, 1)
+		require.NoError(t, os.Chmod(found[0], 0o644))
+		require.NoError(t, os.WriteFile(found[0], []byte("rotten"), 0o644))
+	}
+	// The peer lies about one of them at first.
+	f.Wrong(func(w http.ResponseWriter, r *http.Request) bool {
+		if strings.Contains(r.URL.Path, "/blobs/") {
+			_, _ = w.Write(make([]byte, 2000))
+			return true
+		}
+		return false
+	})
+	kit.Run(t, "scrub", s.Address)
+	hurts := func() (all []api.Hurt) {
+		require.NoError(t, json.Unmarshal([]byte(kit.Run(t, "hurt", "list", s.Address, "--output", "json").Out), &all))
+		return all
+	}
+	kit.Eventually(t, "the manifest is mended, the layer is not", func() bool { all := hurts(); return len(all) == 1 && all[0].Digest == layer }, s.Log)
+	f.Wrong(nil)
+	s.Stop()
+	s.Restart()
+	folder := t.TempDir() + "/pulled"
+	kit.Eventually(t, "all of it can be pulled", func() bool { return kit.Run(t, "pull", s.Address+"/signals/relay:1", folder).Code == 0 }, s.Log)
+	kit.SameFiles(t, image, folder)
+	assert.Contains(t, kit.Must(t, "audit", s.Address, "--limit", "20"), "a good copy of it came")
+}
