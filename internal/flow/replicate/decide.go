@@ -10,7 +10,8 @@ type facts struct {
 	// source is where the rule copies from, target where it copies to, agreed what both last
 	// agreed on.
 	source, target, agreed oci.Digest
-	// behind tells that the source's tag once pointed to what the target has.
+	// behind tells that the source's tag pointed to what the target has since both agreed, or
+	// ever where they did not.
 	behind bool
 	// sourceWins and targetWins are how the rule decides conflicts.
 	sourceWins, targetWins bool
@@ -35,8 +36,8 @@ const (
 )
 
 // decide says what is to be done about a tag. What is on one side alone since both agreed
-// travels; what changed on both is a conflict. Only where nothing was agreed on, the log of
-// the source's tag is asked.
+// travels; what changed on both is a conflict, unless the log of the source's tag says that
+// the target has what it pointed to since.
 func decide(f facts) action {
 	switch {
 	case f.source == "":
@@ -49,9 +50,9 @@ func decide(f facts) action {
 		return leave
 	case f.target == "" || f.agreed == f.target:
 		return send
-	case f.agreed == f.source:
+	case f.agreed == f.source && f.agreed != "":
 		return leave
-	case f.agreed == "" && f.behind:
+	case f.behind:
 		return send
 	case f.sourceWins:
 		return send

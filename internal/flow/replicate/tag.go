@@ -53,12 +53,23 @@ func (r *Replicator) one(ctx context.Context, a *active, client *peer.Client, du
 	}
 	f := facts{source: c.digest, target: c.was, agreed: replica.Digest, forced: due.Forced == replication.Overwrites}
 	f.sourceWins, f.targetWins = wins(a.rule)
-	if f.agreed == "" && f.source != "" && f.target != "" && !a.row.Inward {
-		if f.behind, err = view.Had(c.name, c.tag, c.was); err != nil {
+	if f.source != "" && f.target != "" && f.target != f.agreed {
+		if f.behind, err = r.isBehind(ctx, a, c, f.agreed); err != nil {
 			return outcome{err: err}
 		}
 	}
 	return r.act(ctx, a, client, due, c, replica, decide(f))
+}
+
+// isBehind reports whether what the other side has is what this rule may have put there: what
+// the tag pointed to since both agreed, or ever where they did not. A copy of which nobody
+// noted the end is known by that.
+func (r *Replicator) isBehind(ctx context.Context, a *active, c copied, agreed oci.Digest) (bool, error) {
+	view := r.records.View(ctx).Replication()
+	if a.row.Inward {
+		return view.Came(c.targetName, c.targetTag, a.peer.Name)
+	}
+	return view.Had(c.name, c.tag, c.was, agreed)
 }
 
 // takesType reports whether the rule copies what a tag points to.

@@ -93,10 +93,19 @@ func (r Records) Names(after oci.Name, limit int) (names []oci.Name, err error) 
 	return names, r.DB.Raw("SELECT name FROM live_repositories WHERE name > ? ORDER BY name LIMIT ?", after, limit).Scan(&names).Error
 }
 
-// Had reports whether a tag of a repository pointed to a digest once.
-func (r Records) Had(repository oci.Name, tag oci.Tag, digest oci.Digest) (had bool, err error) {
-	return had, r.DB.Raw(`SELECT EXISTS (SELECT 1 FROM live_repositories AS r CROSS JOIN tag_moves AS m ON m.repository_id = r.id AND m.tag = ?
-		WHERE r.name = ? AND (m.to_id = c.id OR m.from_id = c.id)) FROM (SELECT coalesce((SELECT id FROM contents WHERE digest = ?), -1) AS id) AS c`, tag, repository, digest).Scan(&had).Error
+// Had reports whether a tag of a repository pointed to a digest since it last pointed to
+// another one, or with "" ever.
+func (r Records) Had(repository oci.Name, tag oci.Tag, digest, since oci.Digest) (had bool, err error) {
+	return had, r.DB.Raw(`SELECT EXISTS (SELECT 1 FROM live_repositories AS r CROSS JOIN tag_moves AS m ON m.repository_id = r.id AND m.tag = @tag
+		WHERE r.name = @repository AND m.to_id = (SELECT id FROM contents WHERE digest = @digest) AND m.id > coalesce((SELECT max(b.id) FROM tag_moves AS b
+			WHERE b.repository_id = r.id AND b.tag = @tag AND b.to_id = (SELECT id FROM contents WHERE digest = @since)), 0))`,
+		map[string]any{"tag": tag, "repository": repository, "digest": digest, "since": since}).Scan(&had).Error
+}
+
+// Came reports whether what a tag of a repository points to now came from somewhere.
+func (r Records) Came(repository oci.Name, tag oci.Tag, origin string) (came bool, err error) {
+	return came, r.DB.Raw(`SELECT coalesce((SELECT m.origin = ? FROM live_repositories AS r CROSS JOIN tag_moves AS m ON m.repository_id = r.id AND m.tag = ?
+		WHERE r.name = ? ORDER BY m.id DESC LIMIT 1), 0)`, origin, tag, repository).Scan(&came).Error
 }
 
 // Removal is that by which a tag went.
