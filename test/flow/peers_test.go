@@ -224,3 +224,41 @@ func TestAnAuthoritysFingerprintBelievesNoOtherHost(t *testing.T) {
 	assert.NotEqual(t, http.StatusOK, answer.StatusCode)
 	assert.Empty(t, right.Asked(), "nobody without a login asks by a certificate of ours")
 }
+
+// Owners of a namespace that uses a peer look into it, below what they use, with the login
+// that the registry has there; nobody else does.
+func TestOwnersLookIntoThePeersThatTheirNamespaceUses(t *testing.T) {
+	t.Parallel()
+	s := kit.Start(t, t.TempDir(), inside...)
+	f := kit.StartForeign(t, nil)
+	image := imageOf(t, 1)
+	f.Put("tickets/printer", "1", image)
+	f.Put("secret/plans", "1", image)
+	kit.Must(t, "peer", "make", s.Address, "partner", f.Address, "--plain-http", "--repository", "tickets/printer")
+	kit.AsAdmin(t, s, http.MethodPost, "/api/v1/namespaces", `{"name":"outside"}`)
+	kit.Must(t, "follow", "set", s.Address+"/outside", "partner/tickets")
+	for _, role := range []string{"owner", "writer"} {
+		kit.MakeAccount(t, s, role)
+		kit.AsAdmin(t, s, http.MethodPut, "/api/v1/roles", fmt.Sprintf(`{"place":"outside","account":%q,"role":%q}`, role, role))
+	}
+	ask := func(who, method, path, body string) (int, string) {
+		answer, raw := s.Do(method, "/api/v1/peers/partner"+path, strings.NewReader(body), append(kit.Basic(who, kit.MemberPassword), "Content-Type", "application/json")...)
+		return answer.StatusCode, string(raw)
+	}
+	status, body := ask("owner", http.MethodGet, "/tags?repository=tickets/printer", "")
+	assert.Equal(t, http.StatusOK, status, body)
+	assert.Contains(t, body, `"1"`)
+	status, body = ask("owner", http.MethodGet, "", "")
+	assert.Equal(t, http.StatusOK, status, body)
+	assert.NotContains(t, body, "follows it")
+	status, body = ask("owner", http.MethodPost, "/tags?repository=tickets/printer", `{"tag":"stable","to":"1"}`)
+	assert.Equal(t, http.StatusNoContent, status, body)
+	assert.Equal(t, image.Manifest.Digest, f.Tag("tickets/printer", "stable"))
+	status, body = ask("owner", http.MethodGet, "/tags?repository=secret/plans", "")
+	assert.Equal(t, http.StatusForbidden, status, body)
+	assert.Contains(t, body, "below tickets")
+	for _, path := range []string{"/tags?repository=tickets/printer", "/image?repository=tickets/printer&reference=1", ""} {
+		status, body = ask("writer", http.MethodGet, path, "")
+		assert.Equal(t, http.StatusForbidden, status, body)
+	}
+}

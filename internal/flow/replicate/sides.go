@@ -90,6 +90,7 @@ func (t there) names(ctx context.Context, visit func(oci.Name) error) error {
 	if t.is.Prefix != "" {
 		within = string(t.is.Prefix) + "/"
 	}
+	count := 0
 	for after := within; ; {
 		page, next, err := t.client.Repositories(ctx, after)
 		if err != nil {
@@ -105,6 +106,9 @@ func (t there) names(ctx context.Context, visit func(oci.Name) error) error {
 				return err
 			}
 		}
+		if count += len(page); count > mostNames {
+			return oci.Errorf(oci.CodeUnsupported, "the peer %s lists more than %d repositories; name those that are meant", t.is.Name, mostNames)
+		}
 		if next == "" || within != "" && next > within && !strings.HasPrefix(next, within) {
 			return nil
 		}
@@ -115,8 +119,12 @@ func (t there) names(ctx context.Context, visit func(oci.Name) error) error {
 	}
 }
 
-// mostTags is how many tags of one repository are compared.
-const mostTags = 1_000_000
+// mostTags is how many tags of one repository are compared, mostNames how many repositories
+// are looked through.
+const (
+	mostTags  = 1_000_000
+	mostNames = 1_000_000
+)
 
 func (t there) tags(ctx context.Context, name oci.Name) (all []peer.TagDigest, asked bool, err error) {
 	at := t.is.Repository(name)
@@ -125,7 +133,13 @@ func (t there) tags(ctx context.Context, name oci.Name) (all []peer.TagDigest, a
 		if t.is.Can.Digests {
 			var page []peer.TagDigest
 			page, next, err = t.client.Digests(ctx, at, after)
-			all = append(all, page...)
+			for _, one := range page {
+				_, noTag := oci.ParseTag(string(one.Name))
+				_, noDigest := oci.ParseDigest(one.Digest.String())
+				if noTag == nil && noDigest == nil {
+					all = append(all, one)
+				}
+			}
 		} else {
 			var page []string
 			page, next, err = t.client.Tags(ctx, at, after)

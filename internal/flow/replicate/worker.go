@@ -3,8 +3,10 @@ package replicate
 import (
 	"context"
 	"errors"
+	"fmt"
 	"log/slog"
 	"math/rand/v2"
+	"strings"
 	"sync"
 	"time"
 
@@ -139,6 +141,9 @@ func (w *worker) of(ctx context.Context, a *active) (due replication.Due, found 
 	}
 }
 
+// mostError is how much of what went wrong is kept, in bytes.
+const mostError = 1000
+
 // outcome is what came of something that was due.
 type outcome struct {
 	// note writes what was learned, in the change that takes the mark away; nil for nothing.
@@ -162,7 +167,8 @@ func (w *worker) settle(ctx context.Context, a *active, due replication.Due, o o
 	if o.err != nil {
 		slog.Warn("replication: something did not travel", "rule", a.row.Name, "what", nameIn(due.Repository, due), "error", o.err)
 		due.Tries++
-		due.Error = o.err.Error()
+		// What a peer says is as long as it likes.
+		due.Error = strings.ToValidUTF8(o.err.Error()[:min(len(o.err.Error()), mostError)], "")
 		pause := min(itemPause<<min(due.Tries-1, 12), mostWait)
 		if errors.Is(o.err, oci.CodeTagMoved) && due.Tries < 5 {
 			// It was moved between the look and the copy: it is looked at once more.
@@ -184,6 +190,7 @@ func (w *worker) settle(ctx context.Context, a *active, due replication.Due, o o
 	})
 	if err != nil {
 		slog.Error("replication: what came of a copy could not be recorded; it is compared again", "rule", a.row.Name, "what", nameIn(due.Repository, due), "error", err)
+		w.stop(fmt.Errorf("what came of a copy could not be recorded: %w", err))
 	}
 }
 

@@ -5,10 +5,12 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"slices"
 	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"warthesis/internal/access"
 	"warthesis/internal/api"
 	"warthesis/internal/httpd/callers"
 	"warthesis/internal/httpd/management/desk"
@@ -35,27 +37,88 @@ func peerRefusal(is peers.Peer, err error) error {
 	return huma.Error502BadGateway(fmt.Sprintf("the peer %s: %v", is.Name, err))
 }
 
-// into returns a peer into which the caller may look, and a client of it.
-func (d *door) into(ctx context.Context, name string) (peers.Peer, *peer.Client, error) {
-	if err := d.Access.Admin(callers.From(ctx), "look into peers"); err != nil {
-		return peers.Peer{}, nil, desk.Refusal(err)
+// into returns a peer into which the caller may look, a client of it, and below which names:
+// "" is all of them. repository, where it is given, is what is looked at.
+func (d *door) into(ctx context.Context, name, repository string) (is peers.Peer, client *peer.Client, below []string, err error) {
+	c := callers.From(ctx)
+	is, err = d.Records.View(ctx).Peers().Get(name)
+	if err == nil {
+		below, err = d.below(ctx, c, is)
 	}
-	found, err := d.Records.View(ctx).Peers().Get(name)
+	if err != nil && !errors.Is(err, peers.ErrNone) {
+		return is, nil, nil, desk.Refusal(err)
+	}
+	if len(below) == 0 {
+		// Whoever may look into no peer learns nothing of which there are.
+		if err := d.Access.Admin(c, "look into peers that no namespace of theirs uses"); err != nil {
+			return is, nil, nil, desk.Refusal(err)
+		}
+	}
 	if err != nil {
-		return found, nil, refusal(err)
+		return is, nil, nil, refusal(err)
 	}
-	client, err := d.Peers.Client(found)
+	if repository != "" && !isBelow(repository, below) {
+		return is, nil, nil, desk.Refusal(oci.Errorf(oci.CodeDenied, "you may look below %s at the peer %s, which namespaces of yours use; %s is elsewhere", strings.Join(below, ", "), name, repository))
+	}
+	if client, err = d.Peers.Client(is); err != nil {
+		return is, nil, nil, peerRefusal(is, err)
+	}
+	return is, client, below, nil
+}
+
+// isBelow reports whether a name is one of several, or below it; "" is above all.
+func isBelow(name string, all []string) bool {
+	return slices.ContainsFunc(all, func(above string) bool { return above == "" || name == above || strings.HasPrefix(name, above+"/") })
+}
+
+// below returns the names at a peer below which the caller may look: all for admins, and what
+// namespaces use that the caller owns.
+func (d *door) below(ctx context.Context, c access.Caller, is peers.Peer) (all []string, err error) {
+	if c.Account.Admin && c.Whole() {
+		return []string{""}, nil
+	}
+	owns := func(namespace string) bool {
+		if c.Nobody() {
+			return false
+		}
+		v, failed := d.Access.Verdict(ctx, c, oci.Name(namespace+"/"), access.Manage)
+		err = errors.Join(err, failed)
+		return failed == nil && v.Allowed
+	}
+	view := d.Records.View(ctx)
+	followed, err := view.Follows().All()
 	if err != nil {
-		return found, nil, peerRefusal(found, err)
+		return nil, err
 	}
-	return found, client, nil
+	for _, f := range followed {
+		n, there := d.Records.Rights().NamespaceByID(f.NamespaceID)
+		for _, s := range f.Sources {
+			if there && s.PeerID == is.ID && owns(n.Name) {
+				all = append(all, string(s.Prefix))
+			}
+		}
+	}
+	rules, failed := view.Replication().All()
+	for _, row := range rules {
+		// Under which other names a rule copies is not told by its namespace.
+		if row.PeerID != is.ID || row.Inward || row.Spec.As != "" {
+			continue
+		}
+		for _, pattern := range row.Repositories {
+			namespace, _, _ := strings.Cut(pattern, "/")
+			if !strings.Contains(namespace, "*") && owns(namespace) {
+				all = append(all, namespace)
+			}
+		}
+	}
+	return all, errors.Join(err, failed)
 }
 
 func (d *door) peerRepositories(ctx context.Context, in *struct {
 	PeerInput
 	After string `query:"after" maxLength:"255" doc:"The next of the page before"`
 }) (*desk.Reply[api.PeerNames], error) {
-	is, client, err := d.into(ctx, in.Name)
+	is, client, seen, err := d.into(ctx, in.Name, "")
 	if err != nil {
 		return nil, err
 	}
@@ -72,7 +135,7 @@ func (d *door) peerRepositories(ctx context.Context, in *struct {
 			return nil, peerRefusal(is, err)
 		}
 		for _, name := range names {
-			if below, meant := strings.CutPrefix(name, within); meant {
+			if below, meant := strings.CutPrefix(name, within); meant && isBelow(below, seen) {
 				page.Names = append(page.Names, below)
 			}
 		}
@@ -95,7 +158,7 @@ func (d *door) peerTags(ctx context.Context, in *struct {
 	Repository string `query:"repository" required:"true" maxLength:"255"`
 	After      string `query:"after" maxLength:"255" doc:"The next of the page before"`
 }) (*desk.Reply[api.PeerNames], error) {
-	is, client, err := d.into(ctx, in.Name)
+	is, client, _, err := d.into(ctx, in.Name, in.Repository)
 	if err != nil {
 		return nil, err
 	}
@@ -119,7 +182,7 @@ func (d *door) peerImage(ctx context.Context, in *struct {
 	Repository string `query:"repository" required:"true" maxLength:"255"`
 	Reference  string `query:"reference" required:"true" maxLength:"256" doc:"A tag or a digest"`
 }) (*desk.Reply[api.Image], error) {
-	is, client, err := d.into(ctx, in.Name)
+	is, client, _, err := d.into(ctx, in.Name, in.Repository)
 	if err != nil {
 		return nil, err
 	}
@@ -206,7 +269,7 @@ func (d *door) changePeerTag(ctx context.Context, in *struct {
 	Repository string `query:"repository" required:"true" maxLength:"255"`
 	Body       api.PeerTag
 }) (*desk.None, error) {
-	is, client, err := d.into(ctx, in.Name)
+	is, client, _, err := d.into(ctx, in.Name, in.Repository)
 	if err != nil {
 		return nil, err
 	}

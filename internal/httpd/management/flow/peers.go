@@ -59,12 +59,25 @@ func (d *door) peers(ctx context.Context, _ *struct{}) (*desk.Reply[api.PeerList
 }
 
 func (d *door) peer(ctx context.Context, in *PeerInput) (*desk.Reply[api.Peer], error) {
-	if err := d.maySee(callers.From(ctx)); err != nil {
-		return nil, desk.Refusal(err)
-	}
+	c := callers.From(ctx)
 	found, err := d.Records.View(ctx).Peers().Get(in.Name)
+	var uses []string
+	if err == nil && !d.Access.SeesRuns(c) {
+		if uses, err = d.below(ctx, c, found); err != nil {
+			return nil, desk.Refusal(err)
+		}
+	}
+	if len(uses) == 0 {
+		if err := d.maySee(c); err != nil {
+			return nil, desk.Refusal(err)
+		}
+	}
 	if err != nil {
 		return nil, refusal(err)
+	}
+	if !d.Access.SeesRuns(c) {
+		// What else uses it is others' business.
+		return desk.OK(d.peerOf(found), nil)
 	}
 	return desk.OK(d.usedPeer(ctx, found))
 }
@@ -190,7 +203,10 @@ func (d *door) changePeer(ctx context.Context, in *struct {
 	e.Subject, e.Detail = "peer "+now.Name, sayOf(now)
 	err = d.Access.Change(ctx, c, e, func(tx *record.Tx) error {
 		now.ChangedAt, now.ChangedBy = tx.Now(), c.Account.ID
-		return tx.Peers().Change(now)
+		if err := tx.Peers().Change(now); err != nil || now.Address == was.Address && now.Prefix == was.Prefix {
+			return err
+		}
+		return beginAnew(tx, now.ID)
 	})
 	if err != nil {
 		return nil, refusal(err)

@@ -106,6 +106,18 @@ func beginRow(tx *record.Tx, row replication.Rule) error {
 	return tx.Replication().Mark(replication.Due{RuleID: row.ID, Released: row.AsPushed, MarkedAt: tx.Now(), MarkedServed: tx.Served()})
 }
 
+// beginAnew lets the rules of a peer begin anew: what was agreed on with one registry says
+// nothing about another.
+func beginAnew(tx *record.Tx, peer int64) error {
+	all, err := tx.Replication().All()
+	for _, row := range all {
+		if row.PeerID == peer && err == nil {
+			err = errors.Join(tx.Replication().Forget(row.ID), beginRow(tx, row))
+		}
+	}
+	return err
+}
+
 // changeRow changes what a rule says. Another peer, or other names there, are begun anew.
 func changeRow(tx *record.Tx, c access.Caller, name string, text rule.ReplicationText, version int64) error {
 	was, err := tx.Replication().Get(name)
