@@ -95,7 +95,7 @@ func New(o Options) (http.Handler, error) {
 	if o.Authority != nil {
 		router.GET(AuthorityPath, func(c *gin.Context) { c.Data(http.StatusOK, "application/x-pem-file", o.Authority) })
 	}
-	router.GET("/metrics", management.Observers(who), gin.WrapH(metrics(o.Records)))
+	router.GET("/metrics", management.Observers(who), gin.WrapH(metrics(o.Records, o.Replicator, o.Follower)))
 	protocol.Register(router, protocol.Options{
 		Registry: o.Registry, BodyIdle: o.BodyIdle, ManifestBytes: o.ManifestBytes, Access: o.Access, Callers: who, Budget: o.Work.Budget(), Follower: o.Follower,
 	})
@@ -194,10 +194,10 @@ func recovered() gin.HandlerFunc {
 }
 
 // metrics serves what the process tells of itself, in the form of OpenMetrics.
-func metrics(records *record.Store) http.Handler {
+func metrics(records *record.Store, more ...prometheus.Collector) http.Handler {
 	of := prometheus.NewRegistry()
 	of.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
-	of.MustRegister(records.Metrics()...)
+	of.MustRegister(append(records.Metrics(), more...)...)
 	of.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{
 		Name: "warthesis_hurt_files", Help: "Files of content that were found to be missing, of another size or with other bytes.",
 	}, func() float64 {

@@ -154,7 +154,8 @@ func (c *Client) putManifest(ctx context.Context, name oci.Name, target string, 
 	for _, tag := range tags {
 		query.Add("tag", string(tag))
 	}
-	return try(ctx, c, nil, func() ([]oci.Tag, error) {
+	listed := false
+	missing, err = try(ctx, c, nil, func() ([]oci.Tag, error) {
 		answer, err := c.do(ctx, request{
 			method: http.MethodPut, path: string(name) + "/manifests/" + target, query: query,
 			header: http.Header{"Content-Type": {d.MediaType}},
@@ -167,7 +168,15 @@ func (c *Client) putManifest(ctx context.Context, name oci.Name, target string, 
 		if said := answer.Header.Get("Docker-Content-Digest"); said != "" && said != d.Digest.String() {
 			return nil, oci.Errorf(oci.CodeDigestInvalid, "%s stored %s as %s: it does not keep bytes as they came", c.registry, d.Digest, said)
 		}
+		listed = answer.Header.Get("OCI-Subject") != ""
 		set := strings.FieldsFunc(strings.Join(answer.Header.Values("OCI-Tag"), ","), func(r rune) bool { return r == ',' || r == ' ' })
 		return slices.DeleteFunc(slices.Clone(tags), func(tag oci.Tag) bool { return slices.Contains(set, string(tag)) }), nil
 	})
+	if err != nil || listed || !bytes.Contains(raw, []byte(`"subject"`)) {
+		return missing, err
+	}
+	if parsed, failed := oci.ParseManifest(d.MediaType, raw); failed == nil && parsed.Subject != nil {
+		err = c.listReferrer(ctx, name, d, parsed)
+	}
+	return missing, err
 }

@@ -213,6 +213,26 @@ func (r Replication) Source(tag oci.Tag) (oci.Tag, bool) {
 	return oci.Tag(text[len(before) : len(text)-len(after)]), true
 }
 
+// SourceRepository returns what a repository of the other side is called where it comes from,
+// and whether its name tells.
+func (r Replication) SourceRepository(target oci.Name) (oci.Name, bool) {
+	if strings.Count(r.repository, "{namespace}") != 1 || strings.Count(r.repository, "{repository}") != 1 {
+		return "", false
+	}
+	text := strings.NewReplacer(regexp.QuoteMeta("{namespace}"), "(?P<n>[^/]+)", regexp.QuoteMeta("{repository}"), "(?P<r>.+)").Replace(regexp.QuoteMeta(r.repository))
+	found := regexp.MustCompile("^" + text + "$").FindStringSubmatch(string(target))
+	if found == nil {
+		return "", false
+	}
+	// In whichever order they stand.
+	namespace, rest := found[1], found[2]
+	if strings.Index(r.repository, "{repository}") < strings.Index(r.repository, "{namespace}") {
+		namespace, rest = rest, namespace
+	}
+	name, err := oci.ParseName(namespace + "/" + rest)
+	return name, err == nil
+}
+
 // Means reports whether the rule speaks of a tag.
 func (r Replication) Means(n Name) bool {
 	by := &asked{Name: n}

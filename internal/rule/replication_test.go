@@ -42,6 +42,14 @@ func TestReplicationRulesSayWhatTravelsUnderWhichName(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, r.ReplicationText, again[0].ReplicationText, "it is written as it is read")
 
+	for as, back := range map[string]string{"hq/{namespace}/{repository}": "signals/relay/eu", "{repository}-of-{namespace}:x-{tag}": "", "": "hq/signals/relay/eu", "copies/{repository}": ""} {
+		r, err := ReadReplication(ReplicationText{Copy: []string{"*"}, To: "tarn", As: as})
+		require.NoError(t, err, as)
+		name, could := r.SourceRepository("hq/signals/relay/eu")
+		assert.Equal(t, back, string(name), as)
+		assert.Equal(t, back != "", could, as)
+	}
+
 	root, err := ReadReplication(ReplicationText{Copy: []string{"base"}, To: "tarn"})
 	require.NoError(t, err)
 	name, _, err = root.Target(Name{"base", "1"})

@@ -154,6 +154,7 @@ func TestNoTagIsOverwrittenThatSomebodyElseMoved(t *testing.T) {
 	rests(t, here, "depot")
 	push(t, there, four, "signals/relay:stable")
 	push(t, there, four, "signals/relay:extra")
+	push(t, there, four, "signals/nowhere-else:alone")
 	kit.Must(t, "tag", "remove", there.Address+"/signals/relay:old", "--yes")
 	var drift api.DriftReport
 	found := kit.Run(t, "replication", "drift", here.Address, "depot", "--output", "json")
@@ -163,7 +164,7 @@ func TestNoTagIsOverwrittenThatSomebodyElseMoved(t *testing.T) {
 	for _, i := range drift.Items {
 		kinds[string(i.Tag)] = i.Kind
 	}
-	assert.Equal(t, map[string]string{"stable": "different", "extra": "extra", "old": "missing"}, kinds)
+	assert.Equal(t, map[string]string{"stable": "different", "extra": "extra", "alone": "extra", "old": "missing"}, kinds)
 	kit.Must(t, "replication", "drift", here.Address, "depot", "--put-right", "--yes")
 	rests(t, here, "depot")
 	assert.Equal(t, three.Manifest.Digest.String(), tagOf(there, "signals/relay", "stable"))
@@ -296,6 +297,16 @@ func TestADeadPeerSlowsNoOtherAndSaysWhy(t *testing.T) {
 	assert.EqualValues(t, 5, r.Due)
 	asked := refused.Load()
 	assert.LessOrEqual(t, asked, int64(8))
+
+	// One that does not keep lists of referrers is given them as the standard says.
+	signed := imageOf(t, 4)
+	config := kit.PutBlob(t, s, "signals/relay", []byte("{}"))
+	signature := kit.PutManifest(t, s, "signals/relay", "", oci.MediaTypeImage, kit.Artifact(config, &signed.Manifest, "application/example.signature", 1))
+	kit.Eventually(t, "the signature is listed there", func() bool { return well.Tag("signals/relay", "sha256-"+signed.Manifest.Digest.Encoded()) != "" })
+	assert.True(t, well.Has("signals/relay", signature.Digest))
+	var drift api.DriftReport
+	require.NoError(t, json.Unmarshal([]byte(kit.Run(t, "replication", "drift", s.Address, "well", "--output", "json").Out), &drift))
+	assert.Equal(t, [3]int64{0, 0, 0}, [3]int64{drift.Missing, drift.Different, drift.Extra}, "a list of referrers is no tag: %v", drift.Items)
 
 	// By hand it is tried at once, and a kill changes nothing.
 	dead.Wrong(nil)

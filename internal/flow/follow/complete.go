@@ -32,7 +32,32 @@ func (f *Follower) Kinds() []work.Kind {
 			Name: "complete-followed", About: "Fetches what nobody asked for, of images that came from peers, where a namespace wants them whole",
 			When: work.Every(completeEvery), Light: true, Do: f.complete,
 		},
+		{
+			Name: "idle-known", About: "Removes images that came in part from peers, have no tag, and nobody pulled for 30 days",
+			When: work.Every(time.Hour), Light: true, Do: f.letGo,
+		},
 		{Name: "follow-served", About: "Writes what followed namespaces served from here and from their peers", When: work.Every(3 * time.Second), Light: true, Do: f.flush},
+	}
+}
+
+// knownFor is for how long what came in part and has no tag stays without a pull, in served
+// time.
+const knownFor = 30 * 24 * time.Hour
+
+// letGo removes what came in part, has no tag, and nobody pulled for a while. As any removal
+// it can be undone.
+func (f *Follower) letGo(ctx context.Context, g *work.Going) error {
+	for {
+		all, err := f.records.View(ctx).Follows().Idles(f.served()-int64(knownFor), mostCompleted)
+		if err != nil || len(all) == 0 {
+			return err
+		}
+		for _, one := range all {
+			_, err := f.registry.RemoveImage(ctx, one.Repository, one.Digest, registry.Removing{Reason: "it came in part from a peer, has no tag, and nobody pulled it for 30 days"})
+			if err := errors.Join(err, g.Breathe()); err != nil {
+				return err
+			}
+		}
 	}
 }
 

@@ -5,17 +5,41 @@ import (
 	"sync"
 	"time"
 
+	"github.com/prometheus/client_golang/prometheus"
+
 	"warthesis/internal/oci"
 	"warthesis/internal/record"
 	"warthesis/internal/record/follows"
 	"warthesis/internal/work"
 )
 
+// servedFigure tells what followed namespaces served, from here and from their peers.
+var servedFigure = prometheus.NewDesc("warthesis_follow_bytes_total", "Bytes of blobs that followed namespaces served since the service started, from here or while they came from a peer.", []string{"namespace", "from"}, nil)
+
+// Describe tells of the figures.
+func (f *Follower) Describe(to chan<- *prometheus.Desc) { to <- servedFigure }
+
+// Collect gathers the figures.
+func (f *Follower) Collect(to chan<- prometheus.Metric) {
+	f.tally.mu.Lock()
+	defer f.tally.mu.Unlock()
+	for id, s := range f.tally.all {
+		n, there := f.records.Rights().NamespaceByID(id)
+		if !there {
+			continue
+		}
+		for from, bytes := range map[string]int64{"here": s.HereBytes, "peer": s.ThereBytes} {
+			to <- prometheus.MustNewConstMetric(servedFigure, prometheus.CounterValue, float64(bytes), n.Name, from)
+		}
+	}
+}
+
 // tally counts what followed namespaces serve, until it is written. It is safe for concurrent
 // use.
 type tally struct {
 	mu sync.Mutex
-	of map[int64]follows.Share
+	// of is what is not written yet, all what was counted since the service started.
+	of, all map[int64]follows.Share
 }
 
 // Count counts an answer of a followed namespace, with its bytes, that came from here or from
@@ -27,16 +51,18 @@ func (f *Follower) Count(name oci.Name, fromPeer bool, bytes int64) {
 	}
 	f.tally.mu.Lock()
 	defer f.tally.mu.Unlock()
-	if f.tally.of == nil {
-		f.tally.of = map[int64]follows.Share{}
+	for _, of := range []*map[int64]follows.Share{&f.tally.of, &f.tally.all} {
+		if *of == nil {
+			*of = map[int64]follows.Share{}
+		}
+		s := (*of)[n.ID]
+		if fromPeer {
+			s.There, s.ThereBytes = s.There+1, s.ThereBytes+bytes
+		} else {
+			s.Here, s.HereBytes = s.Here+1, s.HereBytes+bytes
+		}
+		(*of)[n.ID] = s
 	}
-	s := f.tally.of[n.ID]
-	if fromPeer {
-		s.There, s.ThereBytes = s.There+1, s.ThereBytes+bytes
-	} else {
-		s.Here, s.HereBytes = s.Here+1, s.HereBytes+bytes
-	}
-	f.tally.of[n.ID] = s
 }
 
 // flush writes what was counted, by the day it is by the clock on the wall.

@@ -70,6 +70,20 @@ func (c *comparison) all(ctx context.Context) error {
 			return err
 		}
 	}
+	if c.extras {
+		// What lies on the other side alone, where its name tells from where it would come. A peer
+		// that does not list its repositories tells of none.
+		err := c.target.names(ctx, func(target oci.Name) error {
+			name, could := c.a.rule.SourceRepository(target)
+			if !could {
+				return nil
+			}
+			return visit(name)
+		})
+		if err != nil && !errors.Is(err, oci.CodeUnsupported) && !errors.Is(err, oci.CodeDenied) && !errors.Is(err, oci.CodeUnauthorized) {
+			return err
+		}
+	}
 	// Repositories that were copied and are not there any more.
 	for after := oci.Name(""); ; {
 		page, err := c.r.records.View(ctx).Replication().Repositories(c.a.row.ID, after, pageHere)

@@ -28,10 +28,12 @@ type Going struct {
 type meter struct {
 	mu    sync.Mutex
 	going map[*Going]bool
-	// bytes and images are what went since sampled; slots are the bytes of the last seconds.
-	bytes, images int64
-	slots         [meterSlots]int64
-	second        int64
+	// bytes and images are what went, sampledBytes and sampledImages what of it is in samples;
+	// slots are the bytes of the last seconds.
+	bytes, images               int64
+	sampledBytes, sampledImages int64
+	slots                       [meterSlots]int64
+	second                      int64
 }
 
 // meterSlots is over how many seconds the rate is taken.
@@ -115,9 +117,16 @@ func (m *meter) look() (all []Going, rate int64) {
 func (m *meter) sample() (bytes, images int64) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	bytes, images = m.bytes, m.images
-	m.bytes, m.images = 0, 0
+	bytes, images = m.bytes-m.sampledBytes, m.images-m.sampledImages
+	m.sampledBytes, m.sampledImages = m.bytes, m.images
 	return bytes, images
+}
+
+// totals returns what went since the service started.
+func (m *meter) totals() (bytes, images int64) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return m.bytes, m.images
 }
 
 // piece is how much is moved between two looks at the limit, in bytes.

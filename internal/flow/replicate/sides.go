@@ -144,7 +144,8 @@ func (t there) tags(ctx context.Context, name oci.Name) (all []peer.TagDigest, a
 			var page []string
 			page, next, err = t.client.Tags(ctx, at, after)
 			for _, text := range page {
-				if tag, err := oci.ParseTag(text); err == nil {
+				// What lists referrers is no tag of anybody's.
+				if tag, err := oci.ParseTag(text); err == nil && !peer.IsReferrersTag(tag) {
 					all = append(all, peer.TagDigest{Name: tag})
 				}
 			}

@@ -187,3 +187,19 @@ func (r Records) Shares(namespace int64, since stamp.Stamp) (s Share, err error)
 	return s, r.DB.Raw(`SELECT coalesce(sum(here), 0) AS here, coalesce(sum(here_bytes), 0) AS here_bytes, coalesce(sum(there), 0) AS there, coalesce(sum(there_bytes), 0) AS there_bytes
 		FROM follow_served WHERE namespace_id = ? AND day >= ?`, namespace, since).Scan(&s).Error
 }
+
+// Idle is a manifest that came in part.
+type Idle struct {
+	Repository oci.Name
+	Digest     oci.Digest
+}
+
+// Idles returns up to limit live manifests that came in part, that no tag, live index or live
+// subject keeps, and that nobody pulled or pushed since a moment of served time.
+func (r Records) Idles(before int64, limit int) (all []Idle, err error) {
+	return all, r.DB.Raw(`SELECT r.name AS repository, m.digest FROM (SELECT DISTINCT manifest_id FROM lacking) AS l CROSS JOIN manifests AS m ON m.id = l.manifest_id
+		CROSS JOIN live_repositories AS r ON r.id = m.repository_id
+		WHERE m.state = 'live' AND m.untagged_at <> 0 AND max(m.pushed_served, m.again_served, m.pulled_served, m.untagged_served) < ?
+			AND NOT EXISTS (SELECT 1 FROM edges AS e CROSS JOIN manifests AS p ON p.id = e.manifest_id AND p.state = 'live' WHERE e.content_id = m.content_id AND e.repository_id = m.repository_id AND e.relation = 3)
+			AND NOT EXISTS (SELECT 1 FROM manifests AS s WHERE s.repository_id = m.repository_id AND s.digest = m.subject AND s.state = 'live') LIMIT ?`, before, limit).Scan(&all).Error
+}
