@@ -34,7 +34,8 @@ func (f *Follower) Kinds() []work.Kind {
 		},
 		{
 			Name: "idle-known", About: "Removes images that came in part from peers, have no tag, and nobody pulled for 30 days",
-			When: work.Every(time.Hour), Light: true, Do: f.letGo,
+			When: work.Every(time.Hour), Light: true,
+			Do: func(ctx context.Context, g *work.Going) error { return f.letGo(ctx, g.Breathe) },
 		},
 		{Name: "follow-served", About: "Writes what followed namespaces served from here and from their peers", When: work.Every(3 * time.Second), Light: true, Do: f.flush},
 	}
@@ -46,7 +47,7 @@ const knownFor = 30 * 24 * time.Hour
 
 // letGo removes what came in part, has no tag, and nobody pulled for a while. As any removal
 // it can be undone.
-func (f *Follower) letGo(ctx context.Context, g *work.Going) error {
+func (f *Follower) letGo(ctx context.Context, breathe func() error) error {
 	for {
 		all, err := f.records.View(ctx).Follows().Idles(f.served()-int64(knownFor), mostCompleted)
 		if err != nil || len(all) == 0 {
@@ -54,7 +55,7 @@ func (f *Follower) letGo(ctx context.Context, g *work.Going) error {
 		}
 		for _, one := range all {
 			_, err := f.registry.RemoveImage(ctx, one.Repository, one.Digest, registry.Removing{Reason: "it came in part from a peer, has no tag, and nobody pulled it for 30 days"})
-			if err := errors.Join(err, g.Breathe()); err != nil {
+			if err := errors.Join(err, breathe()); err != nil {
 				return err
 			}
 		}
