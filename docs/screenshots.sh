@@ -12,7 +12,8 @@ for _ in $(seq 100); do curl -sf http://$address/healthz/ready >/dev/null && bre
 
 # The pictures show where logins are kept: as a path within the folder they are taken in.
 export WARTHESIS_CLIENT_FOLDER=client WARTHESIS_CLIENT_LOGIN_FILE=client/logins.json
-(cd "$work" && echo sleeper-to-the-coast | "$OLDPWD/bin/warthesis" login $address --account ines --from-stdin >/dev/null)
+(cd "$work" && echo sleeper-to-the-coast | "$OLDPWD/bin/warthesis" login $address --account ines --from-stdin >/dev/null && echo sleeper-to-the-coast | "$OLDPWD/bin/warthesis" login 127.0.0.1:7071 --account ines --from-stdin >/dev/null &&
+  echo sleeper-to-the-coast | "$OLDPWD/bin/warthesis" login $address --account ines --from-stdin >/dev/null)
 
 go run -tags netgo,osusergo,sqlite_omit_load_extension ./cmd/screenshots -from http://$address -to docs/screenshots
 
@@ -50,10 +51,11 @@ warthesis members $address/berths
 warthesis team make $address/catering --description 'What is eaten on the way' --owner marit --writer teodor
 warthesis account make ci-catering --kind machine
 warthesis grant $address/catering writer ci-catering"
-shoot terminal-doctor "warthesis doctor --push $address/timetable/planner
-warthesis doctor 127.0.0.1:7099/timetable/planner
-warthesis audit $address/timetable --limit 6
-warthesis token list $address --account ci-timetable"
+shoot terminal-flow "warthesis doctor --push $address/timetable/planner
+warthesis peer test $address tarn --repository signals/relay --push
+warthesis replication list $address
+warthesis replication show $address trains --limit 3
+warthesis follow show 127.0.0.1:7071/base"
 shoot terminal-tags "warthesis list $address/timetable/planner --sort version --prefix 2.
 warthesis tag move $address/timetable/planner:stable 2.4.0
 warthesis tag log $address/timetable/planner:stable

@@ -29,7 +29,7 @@ var pictures = []picture{
 	{name: "retention", path: "/retention?place=timetable", wait: `[aria-label="What goes"] [data-index="1"]`},
 	{name: "rules", path: "/rules?place=signals", wait: `[aria-label="What they do now"] p:nth-of-type(2)`},
 	{name: "removed-dark", path: "/removed", wait: `main li`, dark: true},
-	{name: "members", path: "/n/timetable?show=members", wait: `tbody tr`},
+	{name: "flow", path: "/flow", wait: `[aria-label="Replication rules"] tbody tr`},
 	{name: "storage", path: "/storage", wait: `[aria-label^="timetable "]`},
 	{name: "service", path: "/service", wait: `[aria-label="Figures of run 2"]`, click: `[aria-label="Figures of run 2"]`},
 	{name: "activity", path: "/activity", wait: `[data-index="3"]`},

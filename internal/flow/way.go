@@ -112,7 +112,7 @@ func (p *Peers) way(is peers.Peer, patience time.Duration) (walk.Way, error) {
 	to := &roads{base: way.Base, own: p.transport(trust), others: p.transport(&tls.Config{MinVersion: tls.VersionTLS12})}
 	way.Transport = to
 	way.Client = peer.New(is.Address, peer.Options{
-		Base: way.Base.String(), UserAgent: p.agent, Transport: to, Patience: patience, Idle: idle, ManifestBytes: p.manifest,
+		Base: way.Base.String(), UserAgent: p.agent, Transport: to, Patience: patience, Idle: idle, ManifestBytes: p.manifest, Sessions: sessions{p},
 		LogIn: fmt.Sprintf("give the peer %s an account and its secret", is.Name),
 		Credentials: func(context.Context) (login.Credentials, error) {
 			if is.Account == "" {

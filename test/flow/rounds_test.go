@@ -141,3 +141,27 @@ func TestWhatRottedIsMendedFromAPeerThatHasIt(t *testing.T) {
 	kit.SameFiles(t, image, folder)
 	assert.Contains(t, kit.Must(t, "audit", s.Address, "--limit", "20"), "a good copy of it came")
 }
+
+func TestALargeBlobGoesOnWhereItWasAfterAKill(t *testing.T) {
+	t.Parallel()
+	here, there := pair(t)
+	const size = 6 << 20
+	image := kit.NewImage(t, kit.Bytes(5, size))
+	push(t, here, image, "signals/relay:1")
+	kit.Must(t, "replication", "make", here.Address, "depot", "--copy", "signals/*", "--to", "depot", "--rate", "2MiB")
+	kit.Eventually(t, "half of it is there", func() bool {
+		r := rule(t, here, "depot")
+		return len(r.Going) == 1 && r.Going[0].Moved > size/2
+	})
+	here.Kill()
+	here.Restart()
+	rests(t, here, "depot")
+	assert.Equal(t, image.Manifest.Digest.String(), tagOf(there, "signals/relay", "1"))
+	_, figures := here.Do(http.MethodGet, "/metrics", nil)
+	_, sent, found := strings.Cut(string(figures), `warthesis_replication_bytes_total{rule="depot"} `)
+	require.True(t, found)
+	bytes, err := strconv.ParseFloat(strings.Fields(sent)[0], 64)
+	require.NoError(t, err)
+	assert.Less(t, bytes, float64(size)*3/4, "what was there is not sent again")
+	assert.Positive(t, bytes)
+}

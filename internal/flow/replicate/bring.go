@@ -67,9 +67,11 @@ func (b *bringing) image(ctx context.Context, digest oci.Digest, depth int, last
 		return err
 	}
 	if depth == 0 {
+		bytes := int64(0)
 		for _, d := range blobs {
-			b.g.Bytes += d.Size
+			bytes += d.Size
 		}
+		b.a.meter.begins(b.g, bytes)
 	}
 	group, bringing := errgroup.WithContext(ctx)
 	group.SetLimit(blobsAtOnce)

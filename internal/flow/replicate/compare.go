@@ -253,23 +253,31 @@ func (r *Replicator) takeApart(ctx context.Context, a *active, client *peer.Clie
 		since, at = int64(r.clock.Served()), record.StampOf(r.clock.Now())
 	}
 	c.visit = func(some []compared) error {
-		return r.records.Update(ctx, "replication", func(tx *record.Tx) error {
-			for _, one := range some {
-				var err error
-				switch f := one.facts; decide(f) {
-				case equal:
-					if f.agreed != f.source {
-						err = agreed(tx, a, one.copied, false)
-					}
-				case leave:
-				case gone:
-					if a.rule.Removals == rule.TakeRemoved && one.replica.Put {
-						err = tx.Replication().Mark(replication.Due{RuleID: a.row.ID, Repository: one.name, Tag: one.tag, Released: true, MarkedAt: at, MarkedServed: since})
-					}
-				default:
-					err = tx.Replication().Mark(replication.Due{RuleID: a.row.ID, Repository: one.name, Tag: one.tag, Released: true, MarkedAt: at, MarkedServed: since})
+		var changes []func(*record.Tx) error
+		for _, one := range some {
+			mark := func(tx *record.Tx) error {
+				return tx.Replication().Mark(replication.Due{RuleID: a.row.ID, Repository: one.name, Tag: one.tag, Released: true, MarkedAt: at, MarkedServed: since})
+			}
+			switch f := one.facts; decide(f) {
+			case equal:
+				if f.agreed != f.source {
+					changes = append(changes, func(tx *record.Tx) error { return agreed(tx, a, one.copied, false) })
 				}
-				if err != nil {
+			case leave:
+			case gone:
+				if a.rule.Removals == rule.TakeRemoved && one.replica.Put {
+					changes = append(changes, mark)
+				}
+			default:
+				changes = append(changes, mark)
+			}
+		}
+		if len(changes) == 0 {
+			return nil
+		}
+		return r.records.Update(ctx, "replication", func(tx *record.Tx) error {
+			for _, change := range changes {
+				if err := change(tx); err != nil {
 					return err
 				}
 			}

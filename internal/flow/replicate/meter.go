@@ -55,6 +55,13 @@ func (m *meter) begin(g *Going) (end func()) {
 	}
 }
 
+// begins notes how many bytes an image has, of which none is through yet.
+func (m *meter) begins(g *Going, bytes int64) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	g.Bytes, g.Moved = bytes, 0
+}
+
 // pass notes bytes of an image that need not travel.
 func (m *meter) pass(g *Going, bytes int64) {
 	m.mu.Lock()

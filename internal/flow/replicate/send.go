@@ -54,9 +54,11 @@ func (s *sending) image(ctx context.Context, root oci.Descriptor, depth int, las
 		return err
 	}
 	if depth == 0 {
+		bytes := int64(0)
 		for _, d := range blobs {
-			s.g.Bytes += d.Size
+			bytes += d.Size
 		}
+		s.a.meter.begins(s.g, bytes)
 	}
 	group, sending := errgroup.WithContext(ctx)
 	group.SetLimit(blobsAtOnce)
@@ -200,7 +202,6 @@ func (r *Replicator) send(ctx context.Context, a *active, client *peer.Client, c
 		}
 		// What was there a moment ago went: all of it is asked for again.
 		r.known.forget(a.peer.ID, to)
-		g.Bytes, g.Moved = 0, 0
 	}
 	if err == nil {
 		a.meter.done()

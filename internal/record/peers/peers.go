@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
 
 	"warthesis/internal/oci"
 	"warthesis/internal/record/stamp"
@@ -152,3 +153,31 @@ func (p Peers) Tested(peer Peer) error {
 
 // Remove removes a peer.
 func (p Peers) Remove(id int64) error { return p.DB.Delete(&Peer{}, id).Error }
+
+// Upload is an upload to another registry that did not end.
+type Upload struct {
+	Registry string     `gorm:"primaryKey"`
+	Name     oci.Name   `gorm:"primaryKey"`
+	Digest   oci.Digest `gorm:"primaryKey"`
+	// At is where it is gone on with.
+	At     string
+	KeptAt stamp.Stamp
+}
+
+// TableName names the table.
+func (Upload) TableName() string { return "peer_uploads" }
+
+// FindUpload returns where an upload is gone on with, "" for none.
+func (p Peers) FindUpload(registry string, name oci.Name, digest oci.Digest) (at string, err error) {
+	return at, p.DB.Model(&Upload{}).Select("at").Where("registry = ? AND name = ? AND digest = ?", registry, name, digest).Limit(1).Scan(&at).Error
+}
+
+// KeepUpload notes an upload, and forgets those from before a moment.
+func (p Peers) KeepUpload(u Upload, before stamp.Stamp) error {
+	return errors.Join(p.DB.Clauses(clause.OnConflict{UpdateAll: true}).Create(&u).Error, p.DB.Exec("DELETE FROM peer_uploads WHERE kept_at < ?", before).Error)
+}
+
+// DropUpload forgets an upload.
+func (p Peers) DropUpload(registry string, name oci.Name, digest oci.Digest) error {
+	return p.DB.Exec("DELETE FROM peer_uploads WHERE registry = ? AND name = ? AND digest = ?", registry, name, digest).Error
+}

@@ -81,6 +81,15 @@ CREATE TABLE flow_samples (
     images  INTEGER NOT NULL,
     PRIMARY KEY (rule_id, at)
 ) WITHOUT ROWID;
+-- Uploads to peers that did not end: where they are gone on with after a break.
+CREATE TABLE peer_uploads (
+    registry TEXT    NOT NULL,
+    name     TEXT    NOT NULL,
+    digest   TEXT    NOT NULL,
+    at       TEXT    NOT NULL,
+    kept_at  INTEGER NOT NULL,
+    PRIMARY KEY (registry, name, digest)
+) WITHOUT ROWID;
 -- What followed namespaces served from here and from their peers, by day.
 CREATE TABLE follow_served (
     namespace_id INTEGER NOT NULL,
