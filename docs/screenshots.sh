@@ -51,11 +51,10 @@ warthesis members $address/berths
 warthesis team make $address/catering --description 'What is eaten on the way' --owner marit --writer teodor
 warthesis account make ci-catering --kind machine
 warthesis grant $address/catering writer ci-catering"
-shoot terminal-flow "warthesis doctor --push $address/timetable/planner
+shoot terminal-flow "warthesis doctor $address/timetable/planner
 warthesis peer test $address tarn --repository signals/relay --push
 warthesis replication list $address
-warthesis replication show $address trains --limit 3
-warthesis follow show 127.0.0.1:7071/base"
+warthesis replication show $address trains --limit 2"
 shoot terminal-tags "warthesis list $address/timetable/planner --sort version --prefix 2.
 warthesis tag move $address/timetable/planner:stable 2.4.0
 warthesis tag log $address/timetable/planner:stable

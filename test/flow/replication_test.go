@@ -290,11 +290,27 @@ func TestADeadPeerSlowsNoOtherAndSaysWhy(t *testing.T) {
 	}
 	rests(t, s, "well")
 	assert.NotEmpty(t, well.Tag("signals/relay", "4"))
+	// Images that travel together share layers: each is sent once.
+	kit.Must(t, "replication", "pause", s.Address, "well")
+	shared := kit.Bytes(50, 300_000)
+	for i := range 6 {
+		push(t, s, kit.NewImage(t, shared, kit.Bytes(uint64(60+i), 100)), fmt.Sprintf("signals/shared:%d", i))
+	}
+	well.Asked()
+	kit.Must(t, "replication", "pause", s.Address, "well", "--end")
+	rests(t, s, "well")
+	uploads := 0
+	for _, asked := range well.Asked() {
+		if asked == "POST /v2/signals/shared/blobs/uploads/" {
+			uploads++
+		}
+	}
+	assert.Equal(t, 13, uploads, "one shared layer, and a layer and a config of each")
 	kit.Eventually(t, "it is told", func() bool { return rule(t, s, "dead").State == "failing" })
 	r := rule(t, s, "dead")
 	assert.Contains(t, r.Error, "429")
 	assert.Greater(t, *r.AgainIn, int64(3000), "who asks to be left alone is")
-	assert.EqualValues(t, 5, r.Due)
+	assert.EqualValues(t, 11, r.Due)
 	asked := refused.Load()
 	assert.LessOrEqual(t, asked, int64(8))
 

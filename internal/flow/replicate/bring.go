@@ -109,6 +109,12 @@ func (b *bringing) blob(ctx context.Context, d oci.Descriptor) error {
 		}
 		return err
 	}
+	// What images that travel together share is brought once.
+	end, err := b.r.known.alone(ctx, blobAt{-b.a.peer.ID, b.to, d.Digest})
+	if err != nil {
+		return err
+	}
+	defer end()
 	if size, err := b.r.registry.StatBlob(ctx, b.to, d.Digest); err == nil && size == d.Size {
 		return pass(nil)
 	}

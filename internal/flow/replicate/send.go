@@ -104,6 +104,11 @@ func (s *sending) blob(ctx context.Context, d oci.Descriptor) error {
 		}
 		return err
 	}
+	end, err := s.r.known.alone(ctx, at)
+	if err != nil {
+		return err
+	}
+	defer end()
 	if s.r.known.has(at) {
 		return pass(nil)
 	}

@@ -195,6 +195,8 @@ type tagAt struct {
 // that share layers ask once. It is safe for concurrent use.
 type known struct {
 	mu sync.Mutex
+	// coming are those that are being sent: closed when that ended.
+	coming map[blobAt]chan struct{}
 	// at is until when a repository has a blob, of which repositories of a peer have it.
 	at map[blobAt]time.Time
 	in map[blobOf]oci.Name
@@ -216,7 +218,35 @@ const (
 	mostKnown = 100_000
 )
 
-func newKnown() *known { return &known{at: map[blobAt]time.Time{}, in: map[blobOf]oci.Name{}} }
+func newKnown() *known {
+	return &known{coming: map[blobAt]chan struct{}{}, at: map[blobAt]time.Time{}, in: map[blobOf]oci.Name{}}
+}
+
+// alone waits until nobody else sends a blob to a repository of a peer: images that travel
+// together share layers, and each is sent once. It returns how that ends.
+func (k *known) alone(ctx context.Context, b blobAt) (end func(), err error) {
+	for {
+		k.mu.Lock()
+		other := k.coming[b]
+		if other == nil {
+			mine := make(chan struct{})
+			k.coming[b] = mine
+			k.mu.Unlock()
+			return func() {
+				k.mu.Lock()
+				defer k.mu.Unlock()
+				delete(k.coming, b)
+				close(mine)
+			}, nil
+		}
+		k.mu.Unlock()
+		select {
+		case <-other:
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		}
+	}
+}
 
 // has reports whether a repository of a peer had a blob a moment ago.
 func (k *known) has(b blobAt) bool {
