@@ -205,7 +205,7 @@ func (r *Replicator) Reload(ctx context.Context) error {
 	}
 	// Whoever copies by what a rule said before begins anew by what it says now.
 	for id, was := range r.rules {
-		if is := next[id]; is == nil || !was.isOf(is.row, is.peer) || is.row.Paused {
+		if is := next[id]; is == nil || !was.isOf(is.row, is.peer) || is.row.Paused && !was.row.Paused {
 			if stop := r.busy[was.peer.ID]; stop != nil {
 				stop()
 			}
