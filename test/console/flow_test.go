@@ -31,6 +31,7 @@ func TestTheFlowPageMakesAPeerAndLetsANamespaceFollowIt(t *testing.T) {
 	inDialog(t, page, "label", "Speak plain HTTP")
 	inDialog(t, page, "button", "Test it and keep it")
 	says(t, page, "without a login")
+	noDialog(t, page)
 	press(t, page, "Let a namespace follow")
 	says(t, page, "what it followed before is replaced")
 	typeInto(t, page, "Namespace", "outside")
@@ -71,8 +72,15 @@ func TestARuleIsMadeOnTheFlowPageAndItsConflictsAreSettled(t *testing.T) {
 	says(t, page, "It gets what this registry has.")
 	inDialog(t, page, "button", "Overwrite it")
 	says(t, page, "both sides have the same")
+	noDialog(t, page)
 	press(t, page, "Compare both sides")
 	says(t, page, "0 missing, 0 different, 0 extra")
+}
+
+// noDialog waits until a dialog is closed whole: on its way it takes what is typed.
+func noDialog(t *testing.T, page *browser.Page) {
+	t.Helper()
+	require.NoError(t, page.Wait(`document.querySelector('[role=dialog]') === null`))
 }
 
 // inDialog clicks what begins with a text in the dialog that is open.
