@@ -126,6 +126,7 @@ func (c *comparison) repository(ctx context.Context, name oci.Name) error {
 	}
 	for tag := range replicas {
 		if !meant[tag] && c.a.rule.Means(rule.Name{Repository: name, Tag: tag}) {
+			meant[tag] = true
 			all = append(all, compared{copied: copied{name: name, tag: tag}})
 		}
 	}
@@ -179,9 +180,7 @@ func (c *comparison) fill(ctx context.Context, name oci.Name, all []compared, un
 			source, could := c.a.rule.Source(t.Name)
 			if c.extras && could && !meant[source] && c.a.rule.Means(rule.Name{Repository: name, Tag: source}) {
 				meant[source] = true
-				if !slices.ContainsFunc(all, func(one compared) bool { return one.tag == source }) {
-					all = append(all, compared{copied: copied{name: name, tag: source, targetName: target, targetTag: t.Name}})
-				}
+				all = append(all, compared{copied: copied{name: name, tag: source, targetName: target, targetTag: t.Name}})
 			}
 		}
 	}

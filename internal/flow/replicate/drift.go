@@ -3,6 +3,7 @@ package replicate
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"time"
 
@@ -85,9 +86,10 @@ func (r *Replicator) drift(ctx context.Context, g *work.Going) error {
 		return ctx.Err()
 	}
 	c.visit = func(some []compared) error {
+		room := max(0, replication.MostDrift-int(f.Missing+f.Different+f.Extra))
 		found := drifted(a, some, &f)
 		if err := r.records.Update(ctx, "drift", func(tx *record.Tx) error {
-			if err := tx.Replication().AddDrift(found[:max(0, min(len(found), replication.MostDrift-int(f.Missing+f.Different+f.Extra)+len(found)))]); err != nil || !o.Right {
+			if err := tx.Replication().AddDrift(found[:min(len(found), room)]); err != nil || !o.Right {
 				return err
 			}
 			return putRight(tx, a, some)
@@ -161,15 +163,9 @@ func putRight(tx *record.Tx, a *active, some []compared) error {
 
 // sample notes how rules fare.
 func (r *Replicator) sample(ctx context.Context) error {
-	r.mu.Lock()
-	all := make([]*active, 0, len(r.rules))
-	for _, a := range r.rules {
-		all = append(all, a)
-	}
-	r.mu.Unlock()
 	var samples []replication.Sample
 	now := record.StampOf(r.clock.Now())
-	for _, a := range all {
+	for _, a := range r.inForce() {
 		sums, err := r.records.View(ctx).Replication().Of(a.row.ID)
 		if err != nil {
 			return err
@@ -179,6 +175,6 @@ func (r *Replicator) sample(ctx context.Context) error {
 		samples = append(samples, s)
 	}
 	return r.records.Update(ctx, "flow-samples", func(tx *record.Tx) error {
-		return tx.Replication().AddSamples(samples, record.StampOf(r.clock.Now().Add(-keepSamples)))
+		return errors.Join(tx.Replication().AddSamples(samples, record.StampOf(r.clock.Now().Add(-keepSamples))), tx.Replication().DropRemoved(tx.Served()-int64(removalsOver)))
 	})
 }

@@ -29,13 +29,7 @@ func (r *Replicator) Describe(to chan<- *prometheus.Desc) {
 func (r *Replicator) Collect(to chan<- prometheus.Metric) {
 	ctx, end := context.WithTimeout(r.ctx, figuresWithin)
 	defer end()
-	r.mu.Lock()
-	all := make([]*active, 0, len(r.rules))
-	for _, a := range r.rules {
-		all = append(all, a)
-	}
-	r.mu.Unlock()
-	for _, a := range all {
+	for _, a := range r.inForce() {
 		sums, err := r.records.View(ctx).Replication().Of(a.row.ID)
 		if err != nil {
 			slog.Debug("replication: figures could not be gathered", "rule", a.row.Name, "error", err)

@@ -2,7 +2,6 @@ package replicate
 
 import (
 	"context"
-	"slices"
 
 	"warthesis/internal/flow"
 	"warthesis/internal/oci"
@@ -11,14 +10,7 @@ import (
 // Places are where peers have what a repository here has, by the rules: what is copied to
 // them, and what came from them.
 func (r *Replicator) Places(ctx context.Context, name oci.Name) (all []flow.Place, err error) {
-	r.mu.Lock()
-	rules := make([]*active, 0, len(r.rules))
-	for _, a := range r.rules {
-		rules = append(rules, a)
-	}
-	r.mu.Unlock()
-	slices.SortFunc(rules, func(a, b *active) int { return int(a.row.ID - b.row.ID) })
-	for _, a := range rules {
+	for _, a := range r.inForce() {
 		if a.row.Inward {
 			sources, err := r.records.View(ctx).Replication().Sources(a.row.ID, name)
 			if err != nil {

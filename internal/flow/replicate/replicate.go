@@ -8,9 +8,12 @@
 package replicate
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"log/slog"
+	"maps"
+	"slices"
 	"sync"
 	"time"
 
@@ -235,14 +238,8 @@ func (r *Replicator) Retry(rule int64) {
 
 // look releases what is to run now, and begins to work for peers for which something is due.
 func (r *Replicator) look() error {
-	r.mu.Lock()
-	all := make([]*active, 0, len(r.rules))
-	for _, a := range r.rules {
-		all = append(all, a)
-	}
-	r.mu.Unlock()
 	served := int64(r.clock.Served())
-	for _, a := range all {
+	for _, a := range r.inForce() {
 		if a.row.Paused {
 			continue
 		}
@@ -279,9 +276,7 @@ func (r *Replicator) schedule(a *active) error {
 // bring look at all of it.
 func release(tx *record.Tx, row replication.Rule) error {
 	if row.Inward {
-		if err := tx.Replication().Mark(replication.Due{RuleID: row.ID, Released: true, MarkedAt: tx.Now(), MarkedServed: tx.Served()}); err != nil {
-			return err
-		}
+		return RunAll(tx, row)
 	}
 	return tx.Replication().Release(row.ID, tx.Now(), tx.Served())
 }
@@ -330,11 +325,16 @@ func (r *Replicator) begin(p peers.Peer) {
 	})
 }
 
-// rulesOf returns the rules that act on a peer now.
-func (r *Replicator) rulesOf(p peers.Peer) (all []*active) {
+// inForce returns the rules, in the order in which they were made.
+func (r *Replicator) inForce() []*active {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	for _, a := range r.rules {
+	return slices.SortedFunc(maps.Values(r.rules), func(a, b *active) int { return cmp.Compare(a.row.ID, b.row.ID) })
+}
+
+// rulesOf returns the rules that act on a peer now.
+func (r *Replicator) rulesOf(p peers.Peer) (all []*active) {
+	for _, a := range r.inForce() {
 		if a.peer.ID == p.ID && !a.row.Paused && a.rule.Open(r.clock.Now()) {
 			all = append(all, a)
 		}
