@@ -7,6 +7,7 @@ import (
 	"encoding/hex"
 	"encoding/pem"
 	"regexp"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -18,6 +19,7 @@ import (
 	"warthesis/internal/peer/walk"
 	"warthesis/internal/record"
 	"warthesis/internal/record/peers"
+	"warthesis/internal/record/taglog"
 	"warthesis/internal/secret"
 )
 
@@ -76,8 +78,15 @@ const (
 
 var peerName = regexp.MustCompile(`^[a-z0-9]([a-z0-9-]{0,62}[a-z0-9])?$`)
 
+// notPeers are the origins of moves of tags that are no peers.
+var notPeers = []taglog.Origin{taglog.OriginHand, taglog.OriginUndo, taglog.OriginRule}
+
 // CheckName fails, with oci.CodeNameInvalid, where a name is none for a peer.
 func CheckName(name string) error {
+	if slices.Contains(notPeers, taglog.Origin(name)) {
+		// The tag log says of a move from where it came: by a peer's name, or by one of these.
+		return oci.Errorf(oci.CodeNameInvalid, "%q is what the tag log calls something else; take another name for the peer", name)
+	}
 	if !peerName.MatchString(name) {
 		return oci.Errorf(oci.CodeNameInvalid, "%q is no name for a peer: up to 64 small letters, digits and dashes, beginning and ending with a letter or digit", name)
 	}

@@ -222,6 +222,8 @@ func TestARuleBringsFromAForeignPeer(t *testing.T) {
 	for i, image := range images {
 		f.Put("tickets/printer", fmt.Sprintf("1.%d.0", i), image)
 	}
+	// A peer's name stands in the tag log beside what else moves tags.
+	assert.Contains(t, kit.Run(t, "peer", "make", s.Address, "hand", f.Address, "--plain-http", "--prefix", "tickets", "--repository", "printer").Err, "take another name")
 	kit.Must(t, "peer", "make", s.Address, "partner", f.Address, "--plain-http", "--prefix", "tickets", "--repository", "printer")
 	kit.AsAdmin(t, s, http.MethodPost, "/api/v1/namespaces", `{"name":"outside"}`)
 	assert.Contains(t, kit.Run(t, "replication", "make", s.Address, "all", "--copy", "*", "--from", "partner", "--when", "pushed").Err, "a peer does not tell")
@@ -380,6 +382,7 @@ func TestRemovalsTravelOnceTheyCannotBeUndone(t *testing.T) {
 	})
 	assert.NotEmpty(t, tagOf(there, "signals/relay", "theirs"))
 	assert.NotEmpty(t, tagOf(there, "signals/relay", "5"))
+	kit.Eventually(t, "what was removed is no copy any more", func() bool { return rule(t, here, "depot").Copies == 7 })
 }
 
 func TestRulesAreADocumentToo(t *testing.T) {

@@ -163,5 +163,5 @@ func (r Records) Of(rule int64) (s Sums, err error) {
 			return s, err
 		}
 	}
-	return s, r.DB.Raw("SELECT count(*) FROM replicas WHERE rule_id = ?", rule).Scan(&s.Copies).Error
+	return s, r.DB.Raw("SELECT count(*) FROM replicas WHERE rule_id = ? AND removed_served = 0", rule).Scan(&s.Copies).Error
 }
