@@ -1,11 +1,9 @@
 package peer
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"io"
-	"net/http"
 
 	"warthesis/internal/oci"
 )
@@ -76,19 +74,5 @@ func (c *Client) PlaceTag(ctx context.Context, name oci.Name, tag oci.Tag, d oci
 	if was == "" {
 		header.Set("If-None-Match", "*")
 	}
-	header.Set("Content-Type", d.MediaType)
-	_, err := try(ctx, c, nil, func() (struct{}, error) {
-		answer, err := c.do(ctx, request{
-			method: http.MethodPut, path: string(name) + "/manifests/" + string(tag), header: header,
-			body: func() io.Reader { return bytes.NewReader(raw) }, length: int64(len(raw)),
-		}, http.StatusCreated)
-		if err == nil {
-			answer.Body.Close()
-			if said := answer.Header.Get("Docker-Content-Digest"); said != "" && said != d.Digest.String() {
-				err = oci.Errorf(oci.CodeDigestInvalid, "%s stored %s as %s: it does not keep bytes as they came", c.registry, d.Digest, said)
-			}
-		}
-		return struct{}{}, err
-	})
-	return err
+	return c.putTag(ctx, name, tag, d, raw, header)
 }

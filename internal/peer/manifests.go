@@ -165,8 +165,8 @@ func (c *Client) putManifest(ctx context.Context, name oci.Name, target string, 
 			return nil, err
 		}
 		answer.Body.Close()
-		if said := answer.Header.Get("Docker-Content-Digest"); said != "" && said != d.Digest.String() {
-			return nil, oci.Errorf(oci.CodeDigestInvalid, "%s stored %s as %s: it does not keep bytes as they came", c.registry, d.Digest, said)
+		if err := c.keptAs(answer, d); err != nil {
+			return nil, err
 		}
 		listed = answer.Header.Get("OCI-Subject") != ""
 		set := strings.FieldsFunc(strings.Join(answer.Header.Values("OCI-Tag"), ","), func(r rune) bool { return r == ',' || r == ' ' })

@@ -29,19 +29,33 @@ func (c *Client) MoveTag(ctx context.Context, name oci.Name, tag oci.Tag, d oci.
 	if d.Digest.Algorithm() != oci.SHA256 {
 		return c.PushManifest(ctx, name, d, raw, []oci.Tag{tag})
 	}
-	header := condition(is)
+	return c.putTag(ctx, name, tag, d, raw, condition(is))
+}
+
+// putTag pushes a manifest under a tag, under the conditions of a header.
+func (c *Client) putTag(ctx context.Context, name oci.Name, tag oci.Tag, d oci.Descriptor, raw []byte, header http.Header) error {
 	header.Set("Content-Type", d.MediaType)
 	_, err := try(ctx, c, nil, func() (struct{}, error) {
 		answer, err := c.do(ctx, request{
 			method: http.MethodPut, path: string(name) + "/manifests/" + string(tag), header: header,
 			body: func() io.Reader { return bytes.NewReader(raw) }, length: int64(len(raw)),
 		}, http.StatusCreated)
-		if err == nil {
-			answer.Body.Close()
+		if err != nil {
+			return struct{}{}, err
 		}
-		return struct{}{}, err
+		answer.Body.Close()
+		return struct{}{}, c.keptAs(answer, d)
 	})
 	return err
+}
+
+// keptAs fails, with oci.CodeDigestInvalid, where a registry says that it stored a manifest as
+// another one.
+func (c *Client) keptAs(answer *reply, d oci.Descriptor) error {
+	if said := answer.Header.Get("Docker-Content-Digest"); said != "" && said != d.Digest.String() {
+		return oci.Errorf(oci.CodeDigestInvalid, "%s stored %s as %s: it does not keep bytes as they came", c.registry, d.Digest, said)
+	}
+	return nil
 }
 
 // stillIs fails with CodeTagMoved where a tag does not point to a digest, if one is given.

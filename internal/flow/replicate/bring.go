@@ -6,8 +6,6 @@ import (
 	"fmt"
 	"io"
 
-	"golang.org/x/sync/errgroup"
-
 	"warthesis/internal/oci"
 	"warthesis/internal/peer"
 	"warthesis/internal/record"
@@ -67,18 +65,9 @@ func (b *bringing) image(ctx context.Context, digest oci.Digest, depth int, last
 		return err
 	}
 	if depth == 0 {
-		bytes := int64(0)
-		for _, d := range blobs {
-			bytes += d.Size
-		}
-		b.a.meter.begins(b.g, bytes)
+		b.a.meter.begins(b.g, blobs)
 	}
-	group, bringing := errgroup.WithContext(ctx)
-	group.SetLimit(blobsAtOnce)
-	for _, d := range blobs {
-		group.Go(func() error { return b.blob(bringing, d) })
-	}
-	if err := group.Wait(); err != nil {
+	if err := eachBlob(ctx, blobs, b.blob); err != nil {
 		return err
 	}
 	for _, d := range documents {

@@ -85,21 +85,9 @@ func (c *comparison) all(ctx context.Context) error {
 		}
 	}
 	// Repositories that were copied and are not there any more.
-	for after := oci.Name(""); ; {
-		page, err := c.r.records.View(ctx).Replication().Repositories(c.a.row.ID, after, pageHere)
-		if err != nil {
-			return err
-		}
-		for _, name := range page {
-			if err := visit(name); err != nil {
-				return err
-			}
-			after = name
-		}
-		if len(page) < pageHere {
-			return nil
-		}
-	}
+	return each(func(after string) ([]oci.Name, error) {
+		return c.r.records.View(ctx).Replication().Repositories(c.a.row.ID, oci.Name(after), pageHere)
+	}, func(name oci.Name) (string, error) { return string(name), visit(name) })
 }
 
 // repository compares the tags of one repository.
@@ -146,18 +134,12 @@ func (c *comparison) repository(ctx context.Context, name oci.Name) error {
 
 func (c *comparison) replicas(ctx context.Context, name oci.Name) (map[oci.Tag]replication.Replica, error) {
 	found := map[oci.Tag]replication.Replica{}
-	for after := oci.Tag(""); ; {
-		page, err := c.r.records.View(ctx).Replication().Replicas(c.a.row.ID, name, after, pageHere)
-		if err != nil {
-			return nil, err
-		}
-		for _, p := range page {
-			found[p.Tag], after = p, p.Tag
-		}
-		if len(page) < pageHere {
-			return found, nil
-		}
-	}
+	return found, each(func(after string) ([]replication.Replica, error) {
+		return c.r.records.View(ctx).Replication().Replicas(c.a.row.ID, name, oci.Tag(after), pageHere)
+	}, func(p replication.Replica) (string, error) {
+		found[p.Tag] = p
+		return string(p.Tag), nil
+	})
 }
 
 // fill finds out what the target has, and visits.

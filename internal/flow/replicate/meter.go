@@ -55,11 +55,14 @@ func (m *meter) begin(g *Going) (end func()) {
 	}
 }
 
-// begins notes how many bytes an image has, of which none is through yet.
-func (m *meter) begins(g *Going, bytes int64) {
+// begins notes of which blobs an image is made, of which none is through yet.
+func (m *meter) begins(g *Going, blobs []oci.Descriptor) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	g.Bytes, g.Moved = bytes, 0
+	g.Bytes, g.Moved = 0, 0
+	for _, d := range blobs {
+		g.Bytes += d.Size
+	}
 }
 
 // pass notes bytes of an image that need not travel.

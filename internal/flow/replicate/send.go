@@ -5,8 +5,6 @@ import (
 	"errors"
 	"fmt"
 
-	"golang.org/x/sync/errgroup"
-
 	"warthesis/internal/oci"
 	"warthesis/internal/peer"
 )
@@ -54,18 +52,9 @@ func (s *sending) image(ctx context.Context, root oci.Descriptor, depth int, las
 		return err
 	}
 	if depth == 0 {
-		bytes := int64(0)
-		for _, d := range blobs {
-			bytes += d.Size
-		}
-		s.a.meter.begins(s.g, bytes)
+		s.a.meter.begins(s.g, blobs)
 	}
-	group, sending := errgroup.WithContext(ctx)
-	group.SetLimit(blobsAtOnce)
-	for _, d := range blobs {
-		group.Go(func() error { return s.blob(sending, d) })
-	}
-	if err := group.Wait(); err != nil {
+	if err := eachBlob(ctx, blobs, s.blob); err != nil {
 		return err
 	}
 	for _, d := range documents {

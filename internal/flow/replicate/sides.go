@@ -13,6 +13,7 @@ import (
 	"warthesis/internal/peer"
 	"warthesis/internal/record"
 	"warthesis/internal/record/peers"
+	"warthesis/internal/record/taglist"
 )
 
 // side is one of the two registries between which a rule copies, as it is listed.
@@ -29,19 +30,21 @@ type side interface {
 // here is this registry.
 type here struct{ records *record.Store }
 
+// pageHere is how much is read of the records at a time.
 const pageHere = 1000
 
-func (h here) names(ctx context.Context, visit func(oci.Name) error) error {
-	for after := oci.Name(""); ; {
-		page, err := h.records.View(ctx).Replication().Names(after, pageHere)
+// each reads a list of the records page by page, behind the key of the last row, and visits
+// its rows.
+func each[Row any](read func(after string) ([]Row, error), visit func(Row) (key string, err error)) error {
+	for after := ""; ; {
+		page, err := read(after)
 		if err != nil {
 			return err
 		}
-		for _, name := range page {
-			if err := visit(name); err != nil {
+		for _, row := range page {
+			if after, err = visit(row); err != nil {
 				return err
 			}
-			after = name
 		}
 		if len(page) < pageHere {
 			return nil
@@ -49,19 +52,27 @@ func (h here) names(ctx context.Context, visit func(oci.Name) error) error {
 	}
 }
 
+func (h here) names(ctx context.Context, visit func(oci.Name) error) error {
+	return each(func(after string) ([]oci.Name, error) {
+		return h.records.RepositoryNames(ctx, after, pageHere, record.Seen{Everything: true})
+	}, func(name oci.Name) (string, error) { return string(name), visit(name) })
+}
+
 func (h here) tags(ctx context.Context, name oci.Name) (all []peer.TagDigest, asked bool, err error) {
-	for after := oci.Tag(""); ; {
-		page, err := h.records.View(ctx).Replication().Tags(name, after, pageHere)
-		if err != nil {
-			return nil, false, err
-		}
-		for _, t := range page {
-			all, after = append(all, peer.TagDigest{Name: t.Name, Digest: t.Digest}), t.Name
-		}
-		if len(page) < pageHere {
-			return all, false, nil
-		}
+	found, err := h.records.Repository(ctx, name)
+	if errors.Is(err, record.ErrNotFound) {
+		return nil, false, nil
 	}
+	if err != nil {
+		return nil, false, err
+	}
+	err = each(func(after string) ([]taglist.Digest, error) {
+		return h.records.View(ctx).TagDigests(found.ID, after, pageHere)
+	}, func(t taglist.Digest) (string, error) {
+		all = append(all, peer.TagDigest(t))
+		return string(t.Name), nil
+	})
+	return all, false, err
 }
 
 func (h here) digest(ctx context.Context, name oci.Name, tag oci.Tag) (oci.Digest, error) {
@@ -170,6 +181,16 @@ func (t there) digest(ctx context.Context, name oci.Name, tag oci.Tag) (oci.Dige
 
 // questionsAtOnce is how many tags of a peer are asked for at the same time.
 const questionsAtOnce = 16
+
+// eachBlob lets the blobs of an image travel, some at a time.
+func eachBlob(ctx context.Context, blobs []oci.Descriptor, travel func(context.Context, oci.Descriptor) error) error {
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(blobsAtOnce)
+	for _, d := range blobs {
+		group.Go(func() error { return travel(ctx, d) })
+	}
+	return group.Wait()
+}
 
 // digests asks for what tags point to, some at a time.
 func digests(ctx context.Context, of side, names []tagAt) (all []oci.Digest, err error) {

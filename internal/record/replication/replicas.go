@@ -74,25 +74,6 @@ func (r Records) DropRemoved(before int64) error {
 	return r.DB.Exec("DELETE FROM replicas WHERE removed_served > 0 AND removed_served < ?", before).Error
 }
 
-// Target is a live tag with what is to be known before it travels.
-type Target struct {
-	Name         oci.Tag
-	Digest       oci.Digest
-	ArtifactType string
-	Missing      int
-}
-
-// Tags returns up to limit live tags of a repository behind one, in order.
-func (r Records) Tags(repository oci.Name, after oci.Tag, limit int) (tags []Target, err error) {
-	return tags, r.DB.Raw(`SELECT tags.name, m.digest, m.artifact_type, m.missing FROM live_repositories AS r CROSS JOIN tags ON tags.repository_id = r.id AND tags.removal_id = 0
-		CROSS JOIN manifests AS m ON m.id = tags.manifest_id AND m.state = 'live' WHERE r.name = ? AND tags.name > ? ORDER BY tags.name LIMIT ?`, repository, after, limit).Scan(&tags).Error
-}
-
-// Names returns up to limit live repositories behind one, in order.
-func (r Records) Names(after oci.Name, limit int) (names []oci.Name, err error) {
-	return names, r.DB.Raw("SELECT name FROM live_repositories WHERE name > ? ORDER BY name LIMIT ?", after, limit).Scan(&names).Error
-}
-
 // Had reports whether a tag of a repository pointed to a digest since it last pointed to
 // another one, or with "" ever.
 func (r Records) Had(repository oci.Name, tag oci.Tag, digest, since oci.Digest) (had bool, err error) {
