@@ -14,27 +14,13 @@ import (
 // follow measures a pull through a namespace that follows another registry against a pull
 // from that one: by a client that verifies what it gets.
 func (b *bench) follow() error {
-	far, err := b.start()
+	at, err := b.twoSites()
 	if err != nil {
 		return err
 	}
-	defer far.stop()
-	near, err := b.start("--inside-networks", "127.0.0.0/8")
-	if err != nil {
-		return err
-	}
-	defer near.stop()
-	host := strings.TrimPrefix(far.address, "http://")
-	slow, end, err := line(host, lineEach)
-	if err != nil {
-		return err
-	}
-	defer end()
-	peer := func(name, address string) string {
-		return fmt.Sprintf(`{"name":%q,"address":%q,"unencrypted":true,"account":%q,"secret":%q}`, name, address, admin, password)
-	}
+	defer at.end()
+	near, far, slow := at.near, at.far, at.slow
 	for _, call := range [][3]string{
-		{http.MethodPost, "/api/v1/peers", peer("far", host)}, {http.MethodPost, "/api/v1/peers", peer("slow", slow)},
 		{http.MethodPost, "/api/v1/namespaces", `{"name":"bench"}`}, {http.MethodPost, "/api/v1/namespaces", `{"name":"line"}`},
 		{http.MethodPut, "/api/v1/follow?namespace=bench", `{"sources":[{"peer":"far","prefix":"bench"}]}`},
 		{http.MethodPut, "/api/v1/follow?namespace=line", `{"sources":[{"peer":"slow","prefix":"bench"}]}`},
@@ -105,6 +91,52 @@ func (b *bench) follow() error {
 		return err
 	}
 	return b.waits("the same over a line of 20 ms", first(near.address+"/v2/line"), first("http://"+slow+"/v2/bench"))
+}
+
+// sites are two registries, of which the near one has the far one as the peers far and, over a
+// slow line, slow.
+type sites struct {
+	near, far *service
+	// slow is the address of the slow line.
+	slow string
+	end  func()
+}
+
+// twoSites starts them.
+func (b *bench) twoSites() (at sites, err error) {
+	at.end = func() {}
+	also := func(end func()) {
+		before := at.end
+		at.end = func() { end(); before() }
+	}
+	defer func() {
+		if err != nil {
+			at.end()
+		}
+	}()
+	if at.far, err = b.start(); err != nil {
+		return at, err
+	}
+	also(at.far.stop)
+	if at.near, err = b.start("--inside-networks", "127.0.0.0/8"); err != nil {
+		return at, err
+	}
+	also(at.near.stop)
+	slow, end, err := line(at.far.host(), lineEach)
+	if err != nil {
+		return at, err
+	}
+	also(end)
+	at.slow = slow
+	return at, errors.Join(at.near.makePeer("far", at.far.host()), at.near.makePeer("slow", slow))
+}
+
+// host is where the service is reached, without a scheme.
+func (s *service) host() string { return strings.TrimPrefix(s.address, "http://") }
+
+// makePeer makes another registry a peer of this one, with the admin's login.
+func (s *service) makePeer(name, address string) error {
+	return manage(http.MethodPost, s.address+"/api/v1/peers", fmt.Sprintf(`{"name":%q,"address":%q,"unencrypted":true,"account":%q,"secret":%q}`, name, address, admin, password))
 }
 
 // lineEach is how long a slow line takes for each way, firstOf how large the blob is of which

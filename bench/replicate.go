@@ -32,35 +32,22 @@ const (
 // replicate measures rules that copy to another registry against a push by the client, what
 // they take of memory, and how long a comparison of ten thousand tags takes over a slow line.
 func (b *bench) replicate() error {
-	far, err := b.start()
+	at, err := b.twoSites()
 	if err != nil {
 		return err
 	}
-	defer far.stop()
-	near, err := b.start("--inside-networks", "127.0.0.0/8")
-	if err != nil {
-		return err
-	}
-	defer near.stop()
-	host := strings.TrimPrefix(far.address, "http://")
-	slow, end, err := line(host, lineEach)
-	if err != nil {
-		return err
-	}
-	defer end()
+	defer at.end()
+	near, far := at.near, at.far
 	plain, err := startBare(lineEach)
 	if err != nil {
 		return err
 	}
 	defer plain.close()
-	peer := func(name, address string) string {
-		return fmt.Sprintf(`{"name":%q,"address":%q,"unencrypted":true,"account":%q,"secret":%q,"failing":true}`, name, address, admin, password)
+	if err := near.makePeer("plain", plain.address); err != nil {
+		return err
 	}
-	for _, call := range [][3]string{
-		{http.MethodPost, "/api/v1/peers", peer("far", host)}, {http.MethodPost, "/api/v1/peers", peer("slow", slow)}, {http.MethodPost, "/api/v1/peers", peer("plain", plain.address)},
-		{http.MethodPost, "/api/v1/namespaces", `{"name":"large"}`}, {http.MethodPost, "/api/v1/namespaces", `{"name":"many"}`}, {http.MethodPost, "/api/v1/namespaces", `{"name":"alone"}`},
-	} {
-		if err := manage(call[0], near.address+call[1], call[2]); err != nil {
+	for _, name := range []string{"large", "many", "alone"} {
+		if err := manage(http.MethodPost, near.address+"/api/v1/namespaces", fmt.Sprintf(`{"name":%q}`, name)); err != nil {
 			return err
 		}
 	}
@@ -170,9 +157,6 @@ func layout(folder, config string, layers [][]byte) error {
 		os.WriteFile(filepath.Join(folder, "index.json"), fmt.Appendf(nil, `{"schemaVersion":2,"manifests":[{"mediaType":%q,%s}]}`, manifestType, is), 0o644),
 		os.WriteFile(filepath.Join(folder, "oci-layout"), []byte(`{"imageLayoutVersion":"1.0.0"}`), 0o644))
 }
-
-// host is where the service is reached, without a scheme.
-func (s *service) host() string { return strings.TrimPrefix(s.address, "http://") }
 
 // get reads an answer whole.
 func get(at string) ([]byte, error) {
