@@ -347,6 +347,28 @@ func TestADeadPeerSlowsNoOtherAndSaysWhy(t *testing.T) {
 	kit.Eventually(t, "the other one travels", func() bool { return dead.Tag("signals/relay", "8") != "" })
 	kit.Eventually(t, "it is told", func() bool { return rule(t, s, "dead").Failing == 1 })
 	assert.Contains(t, kit.Must(t, "replication", "show", s.Address, "dead"), "signals/secret:1")
+
+	// Some say so by asking for a login, which is no word about other places; where the login
+	// itself is not taken, nothing is tried with it again and again.
+	dead.Wrong(func(w http.ResponseWriter, r *http.Request) bool {
+		if !strings.Contains(r.URL.Path, "/signals/hidden/") {
+			return false
+		}
+		w.Header().Set("WWW-Authenticate", `Basic realm="foreign"`)
+		w.WriteHeader(http.StatusUnauthorized)
+		return true
+	})
+	push(t, s, imageOf(t, 7), "signals/hidden:1")
+	push(t, s, imageOf(t, 9), "signals/relay:9")
+	kit.Eventually(t, "the other one travels", func() bool { return dead.Tag("signals/relay", "9") != "" })
+	kit.Eventually(t, "it is told", func() bool { r := rule(t, s, "dead"); return r.Failing > 0 && r.AgainIn == nil })
+	dead.Wrong(nil)
+	dead.LogIn("somebody", "else")
+	for i := range 20 {
+		push(t, s, imageOf(t, 20+i), fmt.Sprintf("signals/relay:late-%d", i))
+	}
+	kit.Eventually(t, "the peer is left alone", func() bool { return rule(t, s, "dead").AgainIn != nil })
+	assert.Contains(t, rule(t, s, "dead").Error, "account")
 }
 
 func TestRemovalsTravelOnceTheyCannotBeUndone(t *testing.T) {

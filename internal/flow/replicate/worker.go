@@ -158,7 +158,7 @@ func (w *worker) settle(ctx context.Context, a *active, due replication.Due, o o
 	if ctx.Err() != nil && o.err != nil {
 		return
 	}
-	if o.err != nil && isOfPeer(o.err) {
+	if o.err != nil && w.isOfPeer(ctx, o.err) {
 		// Nothing waits behind a peer that does not answer, and nothing that waits for it is to
 		// blame.
 		w.stop(o.err)
@@ -194,14 +194,15 @@ func (w *worker) settle(ctx context.Context, a *active, due replication.Due, o o
 	}
 }
 
-// isOfPeer reports whether an error says that a peer cannot be used at all now.
-func isOfPeer(err error) bool {
+// isOfPeer reports whether an error says that the peer cannot be used at all now. One that
+// wants a login for a place may lack a right there alone: then it takes the login elsewhere.
+func (w *worker) isOfPeer(ctx context.Context, err error) bool {
 	var spent peer.Spent
 	var said *oci.Error
 	if errors.As(err, &spent) || !errors.As(err, &said) {
 		return true
 	}
-	return said.Code == oci.CodeDistrusted || said.Code == oci.CodeUnauthorized
+	return said.Code == oci.CodeDistrusted || said.Code == oci.CodeUnauthorized && w.client.Check(ctx) != nil
 }
 
 // judge notes how work for a peer ended. The mutex is held.
