@@ -63,7 +63,7 @@ func (b *bench) run() error {
 		do   func() error
 	}{
 		{"hash", b.hash}, {"pull", b.pull}, {"push", b.push}, {"tls", b.pullTLS}, {"manifests", b.manifests}, {"logins", b.logins}, {"commits", b.commits},
-		{"second", b.second}, {"scale", b.scale}, {"tags", b.tags}, {"memory", b.memory}, {"follow", b.follow}, {"replicate", b.replicate},
+		{"second", b.second}, {"scale", b.scale}, {"tags", b.tags}, {"memory", b.memory}, {"follow", b.follow}, {"replicate copies", b.replicateLarge}, {"replicate many", b.replicateMany},
 	} {
 		if !strings.Contains(part.name, b.only) {
 			continue

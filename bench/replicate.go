@@ -29,34 +29,50 @@ const (
 	turnTags, pairedTags = 50, 4000
 )
 
-// replicate measures rules that copy to another registry against a push by the client, what
-// they take of memory, and how long a comparison of ten thousand tags takes over a slow line.
-func (b *bench) replicate() error {
-	at, err := b.twoSites()
+// replicated starts two registries of which the near one copies the namespaces large and many
+// to the far one, where it is told to.
+func (b *bench) replicated() (at sites, err error) {
+	if at, err = b.twoSites(); err != nil {
+		return at, err
+	}
+	for _, s := range []*service{at.near, at.far} {
+		for _, name := range []string{"large", "many"} {
+			err = errors.Join(err, manage(http.MethodPost, s.address+"/api/v1/namespaces", fmt.Sprintf(`{"name":%q}`, name)))
+		}
+	}
+	if err != nil {
+		at.end()
+	}
+	return at, err
+}
+
+// replicateLarge measures a rule that copies large blobs.
+func (b *bench) replicateLarge() error {
+	at, err := b.replicated()
 	if err != nil {
 		return err
 	}
 	defer at.end()
-	near, far := at.near, at.far
+	return b.copies(at.near, at.far)
+}
+
+// replicateMany measures what ten thousand tags that are due take, and how long a comparison
+// of them takes over a slow line.
+func (b *bench) replicateMany() error {
+	at, err := b.replicated()
+	if err != nil {
+		return err
+	}
+	defer at.end()
 	plain, err := startBare(lineEach)
 	if err != nil {
 		return err
 	}
 	defer plain.close()
-	if err := near.makePeer("plain", plain.address); err != nil {
+	if err := errors.Join(at.near.makePeer("plain", plain.address), manage(http.MethodPost, at.near.address+"/api/v1/namespaces", `{"name":"alone"}`)); err != nil {
 		return err
 	}
-	for _, name := range []string{"large", "many", "alone"} {
-		if err := manage(http.MethodPost, near.address+"/api/v1/namespaces", fmt.Sprintf(`{"name":%q}`, name)); err != nil {
-			return err
-		}
-	}
-	for _, name := range []string{"large", "many"} {
-		if err := manage(http.MethodPost, far.address+"/api/v1/namespaces", fmt.Sprintf(`{"name":%q}`, name)); err != nil {
-			return err
-		}
-	}
-	return errors.Join(b.copies(near, far), b.manyDue(near, plain))
+	return b.manyDue(at.near, plain)
 }
 
 // copies measures a rule that copies large blobs against a push of the like.
@@ -109,12 +125,23 @@ func (b *bench) copies(near, far *service) error {
 		if err := send(folder, near.host()+"/large/app:next"); err != nil {
 			return 0, err
 		}
+		meant, err := tagAt(near, "large/app")
+		if err != nil {
+			return 0, err
+		}
 		began := time.Now()
 		if err := manage(http.MethodPost, near.address+"/api/v1/replications/large/pause", `{"paused":false}`); err != nil {
 			return 0, err
 		}
-		err = rests(near, "large")
-		return time.Since(began), err
+		// Asking the rule how it goes would take from what is measured.
+		for is := ""; is != meant; {
+			if is, err = tagAt(far, "large/app"); err != nil {
+				return 0, err
+			}
+			time.Sleep(5 * time.Millisecond)
+		}
+		took := time.Since(began)
+		return took, rests(near, "large")
 	}
 	pushed := func() (time.Duration, error) {
 		folder, err := image()
@@ -127,6 +154,16 @@ func (b *bench) copies(near, far *service) error {
 		return time.Since(began), err
 	}
 	return b.pair(fmt.Sprintf("copy by rule, %d × %d MiB, push by client", replicatedBlobs, replicatedSize/mib), replicatedBlobs*replicatedSize, copied, pushed)
+}
+
+// tagAt is what the tag next of a repository points to, "" for no such tag.
+func tagAt(s *service, repository string) (digest string, err error) {
+	answer, err := client.Head(s.address + "/v2/" + repository + "/manifests/next")
+	if err != nil {
+		return "", err
+	}
+	answer.Body.Close()
+	return answer.Header.Get("Docker-Content-Digest"), nil
 }
 
 // layout writes an image of layers as a folder.
