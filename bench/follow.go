@@ -46,21 +46,21 @@ func (b *bench) follow() error {
 		manifest = fmt.Sprintf("run-%d", b.count)
 		return manifest, digest, put(far.address+"/v2/bench/app/manifests/"+manifest, mediaType, strings.NewReader(document), int64(len(document)))
 	}
-	pull := func(from *service) func() (time.Duration, error) {
+	pull := func(from string) func() (time.Duration, error) {
 		return func() (time.Duration, error) {
 			tag, digest, err := next()
 			if err != nil {
 				return 0, err
 			}
 			began := time.Now()
-			if _, err := download(from.address+"/v2/bench/app/manifests/"+tag, -1); err != nil {
+			if _, err := download(from+"/app/manifests/"+tag, -1); err != nil {
 				return 0, err
 			}
-			err = verified(from.address+"/v2/bench/app/blobs/"+digest, digest)
+			err = verified(from+"/app/blobs/"+digest, digest)
 			return time.Since(began), err
 		}
 	}
-	if err := b.pair(fmt.Sprintf("first pull through, %d MiB, direct pull", b.size/mib), float64(b.size), pull(near), pull(far)); err != nil {
+	if err := b.pair(fmt.Sprintf("first pull through, %d MiB, direct pull", b.size/mib), float64(b.size), pull(near.address+"/v2/bench"), pull(far.address+"/v2/bench")); err != nil {
 		return err
 	}
 	first := func(base string) func() (time.Duration, error) {
