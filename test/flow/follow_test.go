@@ -448,3 +448,28 @@ func TestWhatCannotBeCompletedIsLeftAlone(t *testing.T) {
 	comes("third", kit.Bytes(4, 1000))
 	assert.LessOrEqual(t, tries+count(f.Asked(), blobPath(layer)), 1)
 }
+
+// What was erased here does not come back from a peer that still has it.
+func TestWhatIsKeptOutDoesNotComeFromAPeer(t *testing.T) {
+	t.Parallel()
+	s, f := followed(t, "1s")
+	whole, part, layer := kit.NewImage(t, kit.Bytes(1, 1000)), kit.NewImage(t, kit.Bytes(2, 1000), kit.Bytes(3, 1000)), oci.DigestOf(oci.SHA256, kit.Bytes(3, 1000))
+	f.Put("tickets/printer", "whole", whole)
+	f.Put("tickets/printer", "part", part)
+	for _, tag := range []string{"whole", "part"} {
+		kit.Must(t, "pull", s.Address+"/outside/printer:"+tag, t.TempDir()+"/pulled")
+	}
+	for _, d := range []oci.Digest{whole.Manifest.Digest, layer} {
+		kit.Must(t, "erase", s.Address+"/outside", d.String(), "--reason", "a key in it", "--yes")
+	}
+	f.Asked()
+	for _, target := range []string{"whole", "part", whole.Manifest.Digest.String()} {
+		status, body := kit.Status(s, http.MethodGet, "/v2/outside/printer/manifests/"+target)
+		assert.Equal(t, http.StatusForbidden, status, "%s: %s", target, body)
+		assert.Contains(t, body, "is kept out: a key in it")
+	}
+	for _, asked := range f.Asked() {
+		assert.NotContains(t, asked, "GET /v2/tickets/printer/manifests/"+whole.Manifest.Digest.String(), "what is kept out is not fetched")
+		assert.NotContains(t, asked, "/blobs/")
+	}
+}

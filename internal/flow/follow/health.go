@@ -12,6 +12,7 @@ import (
 	"warthesis/internal/oci"
 	"warthesis/internal/peer"
 	"warthesis/internal/record/peers"
+	"warthesis/internal/record/bans"
 	"warthesis/internal/record/quota"
 )
 
@@ -159,7 +160,8 @@ func told(err error) error {
 		}
 	}
 	var full *quota.Exceeded
-	if err == nil || errors.As(err, &full) || errors.Is(err, context.Canceled) {
+	var banned bans.Refusal
+	if err == nil || errors.As(err, &full) || errors.As(err, &banned) || errors.Is(err, context.Canceled) {
 		return err
 	}
 	return oci.Errorf(oci.CodeUnavailable, "what a peer has of it cannot be taken; whoever runs this registry finds the reason in its log")

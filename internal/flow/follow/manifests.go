@@ -11,6 +11,7 @@ import (
 	"warthesis/internal/oci"
 	"warthesis/internal/peer"
 	"warthesis/internal/record"
+	"warthesis/internal/record/bans"
 	"warthesis/internal/record/follows"
 	"warthesis/internal/registry"
 )
@@ -179,6 +180,9 @@ func (f *Follower) note(ctx context.Context, name oci.Name, tag oci.Tag, change 
 
 // take keeps the manifest that a peer has under a tag or, with "", by its digest.
 func (f *Follower) take(ctx context.Context, from candidate, name oci.Name, tag oci.Tag, found oci.Descriptor) error {
+	if err := f.banned(ctx, name, found.Digest); err != nil {
+		return err
+	}
 	mediaType, raw, err := f.document(ctx, from, name, found)
 	if err != nil {
 		return err
@@ -205,11 +209,22 @@ func (f *Follower) take(ctx context.Context, from candidate, name oci.Name, tag 
 		}
 	}
 	_, err = f.registry.KeepKnown(ctx, known)
-	if tag != "" && errors.Is(err, oci.CodeDenied) {
+	var banned bans.Refusal
+	if tag != "" && errors.Is(err, oci.CodeDenied) && !errors.As(err, &banned) {
 		slog.Warn("a peer's tag is kept out", "repository", name, "tag", tag, "peer", from.Name, "digest", found.Digest, "reason", err)
 		return f.note(ctx, name, tag, func(_ *record.Tx, row *follows.Tag) { row.PeerID, row.GoneAt, row.Conflict = from.ID, 0, found.Digest })
 	}
 	return err
+}
+
+// banned fails, with a bans.Refusal, where a digest is kept out of the namespace of a
+// repository.
+func (f *Follower) banned(ctx context.Context, name oci.Name, digest oci.Digest) error {
+	of := f.of(name)
+	if of == nil {
+		return nil
+	}
+	return f.records.View(ctx).Bans().Check(of.NamespaceID, digest)
 }
 
 // document returns the bytes of a manifest: those that are here in this repository, or the
@@ -240,6 +255,9 @@ func (f *Follower) Manifest(ctx context.Context, name oci.Name, digest oci.Diges
 	what := by.names(string(name) + "@" + digest.String())
 	if f.isAbsent(what) {
 		return nil
+	}
+	if err := f.banned(ctx, name, digest); err != nil {
+		return err
 	}
 	among, err := f.candidates(ctx, of, name, "", by)
 	if err != nil || len(among) == 0 {

@@ -43,7 +43,15 @@ var ErrNone = errors.New("no such ban")
 // hold is the condition that a ban holds in a namespace.
 const hold = "lifted_at = 0 AND namespace_id IN (0, ?)"
 
-// Check fails, with oci.CodeDenied, where one of the digests is banned in a namespace or,
+// Refusal is an error, with oci.CodeDenied, that says that something is kept out by a ban.
+type Refusal struct{ says *oci.Error }
+
+func (r Refusal) Error() string { return r.says.Error() }
+
+// Unwrap returns what it says.
+func (r Refusal) Unwrap() error { return r.says }
+
+// Check fails, with a Refusal, where one of the digests is banned in a namespace or,
 // with 0, in the whole registry.
 func (b Bans) Check(namespace int64, digests ...oci.Digest) error {
 	var any bool
@@ -83,7 +91,7 @@ func (b Ban) refusal() error {
 	if b.NamespaceID != 0 {
 		where = "the namespace " + b.Namespace
 	}
-	return oci.Errorf(oci.CodeDenied, "%s was erased from %s on %s, and is kept out: %s; leave out what has it, or have the ban lifted", b.Digest, where, b.BannedAt.Time().Format("2006-01-02"), b.Reason)
+	return Refusal{oci.Errorf(oci.CodeDenied, "%s was erased from %s on %s, and is kept out: %s; leave out what has it, or have the ban lifted", b.Digest, where, b.BannedAt.Time().Format("2006-01-02"), b.Reason)}
 }
 
 // HasUnpaired reports whether bans hold in a namespace of which the bytes are not known:
