@@ -9,6 +9,8 @@ import (
 	"net/http"
 	"strings"
 	"time"
+
+	"warthesis/internal/kit/line"
 )
 
 // follow measures a pull through a namespace that follows another registry against a pull
@@ -122,7 +124,7 @@ func (b *bench) twoSites() (at sites, err error) {
 		return at, err
 	}
 	also(at.near.stop)
-	slow, end, err := line(at.far.host(), lineEach)
+	slow, end, err := line.Start(at.far.host(), lineEach)
 	if err != nil {
 		return at, err
 	}

@@ -17,6 +17,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"warthesis/internal/kit/line"
 )
 
 // How large what is replicated is.
@@ -387,7 +389,7 @@ func startBare(each time.Duration) (*bare, error) {
 	b := &bare{digests: map[string]string{}}
 	b.server = &http.Server{Handler: b}
 	go func() { _ = b.server.Serve(listener) }()
-	b.address, b.end, err = line(listener.Addr().String(), each)
+	b.address, b.end, err = line.Start(listener.Addr().String(), each)
 	return b, err
 }
 

@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -17,6 +18,7 @@ import (
 
 	"warthesis/internal/api"
 	"warthesis/internal/kit"
+	"warthesis/internal/kit/line"
 	"warthesis/internal/oci"
 )
 
@@ -65,6 +67,47 @@ func TestBothSidesConvergeHoweverOftenTheyAreKilled(t *testing.T) {
 				kit.Must(t, "pull", there.Address+"/"+name+":"+tag, t.TempDir()+"/pulled")
 			}
 		}
+	}
+}
+
+// Two rules that each let their own side win, at the same moment over a slow line: each puts
+// its own at the other, and that ends there, in a conflict that is told and can be settled.
+func TestTwoThatOverrideEachOtherEndInAConflictThatIsTold(t *testing.T) {
+	t.Parallel()
+	sides := []*kit.Service{kit.Start(t, t.TempDir(), inside...), kit.Start(t, t.TempDir(), inside...)}
+	images := []kit.Image{imageOf(t, 1), imageOf(t, 2)}
+	for i, s := range sides {
+		far, stop, err := line.Start(sides[1-i].Address, 100*time.Millisecond)
+		require.NoError(t, err)
+		t.Cleanup(stop)
+		made := kit.RunWith(t, kit.Password+"\n", "peer", "make", s.Address, "other", far, "--account", kit.Admin, "--from-stdin", "--plain-http")
+		require.Zero(t, made.Code, made.Out+made.Err)
+		kit.AsAdmin(t, s, http.MethodPost, "/api/v1/namespaces", `{"name":"signals"}`)
+		kit.Must(t, "replication", "make", s.Address, "out", "--copy", "signals/*", "--to", "other", "--conflicts", "ours")
+		kit.AsAdmin(t, s, http.MethodPost, "/api/v1/replications/out/pause", `{"paused":true}`)
+		push(t, s, images[i], "signals/relay:stable")
+	}
+	var both sync.WaitGroup
+	for _, s := range sides {
+		both.Go(func() {
+			kit.AsAdmin(t, s, http.MethodPost, "/api/v1/replications/out/pause", `{"paused":false}`)
+		})
+	}
+	both.Wait()
+	for _, s := range sides {
+		rests(t, s, "out")
+	}
+	// Where one was quicker, the other took it: then there is nothing to tell.
+	if is := tagOf(sides[0], "signals/relay", "stable"); is != tagOf(sides[1], "signals/relay", "stable") {
+		assert.EqualValues(t, 2, rule(t, sides[0], "out").Conflicting+rule(t, sides[1], "out").Conflicting)
+		kit.Must(t, "replication", "run", sides[0].Address, "out", "--settle", "signals/relay:stable", "--yes")
+		assert.Equal(t, is, tagOf(sides[1], "signals/relay", "stable"))
+		kit.Eventually(t, "nothing is left to tell", func() bool { return rule(t, sides[0], "out").Conflicting+rule(t, sides[1], "out").Conflicting == 0 })
+	}
+	for _, s := range sides {
+		var log api.TagMoveList
+		require.NoError(t, json.Unmarshal(kit.AsAdmin(t, s, http.MethodGet, "/api/v1/tag-log?repository=signals/relay&tag=stable", ""), &log))
+		assert.LessOrEqual(t, len(log.Moves), 3)
 	}
 }
 

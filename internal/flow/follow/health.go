@@ -11,8 +11,8 @@ import (
 	"warthesis/internal/clock"
 	"warthesis/internal/oci"
 	"warthesis/internal/peer"
-	"warthesis/internal/record/peers"
 	"warthesis/internal/record/bans"
+	"warthesis/internal/record/peers"
 	"warthesis/internal/record/quota"
 )
 

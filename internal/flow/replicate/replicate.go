@@ -55,6 +55,7 @@ type Replicator struct {
 	peers    *flow.Peers
 	clock    clock.Clock
 	known    *known
+	swings   swings
 
 	ctx   context.Context
 	end   context.CancelFunc

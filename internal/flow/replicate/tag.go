@@ -58,7 +58,16 @@ func (r *Replicator) one(ctx context.Context, a *active, client *peer.Client, du
 			return outcome{err: err}
 		}
 	}
-	return r.act(ctx, a, client, due, c, replica, decide(f))
+	do := decide(f)
+	if do == send && !f.forced && r.swings.putsBack(a.row.ID, c) {
+		// The other side's rule put its own here while this one put ours there.
+		do = clash
+	}
+	o := r.act(ctx, a, client, due, c, replica, do)
+	if do == send && o.err == nil && c.was != "" && c.was != f.agreed {
+		r.swings.overrides(a.row.ID, c)
+	}
+	return o
 }
 
 // isBehind reports whether what the other side has is what this rule may have put there: what

@@ -1,4 +1,5 @@
-package main
+// Package line is what lies between two registries that stand far from each other.
+package line
 
 import (
 	"io"
@@ -6,9 +7,9 @@ import (
 	"time"
 )
 
-// line stands before an address like a line that takes a time for each way: what comes in
+// Start stands before an address like a line that takes a time for each way: what comes in
 // goes out that much later, in order, at any rate.
-func line(to string, each time.Duration) (address string, stop func(), err error) {
+func Start(to string, each time.Duration) (address string, stop func(), err error) {
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		return "", nil, err
