@@ -19,6 +19,7 @@ type Tag struct {
 	PulledAt     *time.Time `json:"pulled_at,omitempty"`
 	Pulls        int64      `json:"pulls"`
 	Seal         *Seal      `json:"seal,omitempty" doc:"Why the tag neither moves nor goes; absent where it may"`
+	Missing      int64      `json:"missing,omitempty" doc:"How many blobs and manifests of it a peer has and this registry has not yet: they come when they are pulled"`
 }
 
 // TagList is a page of tags.
@@ -64,6 +65,7 @@ type PlatformImage struct {
 	Created     *time.Time   `json:"created,omitempty" doc:"When the image says it was built"`
 	Run         *RunSettings `json:"run,omitempty" doc:"Absent where there is no container image configuration"`
 	Layers      []Layer      `json:"layers" nullable:"false"`
+	Missing     int64        `json:"missing,omitempty" doc:"How many blobs of it, or 1 for the manifest itself, are not here yet"`
 }
 
 // Image is one manifest or index, looked into.
@@ -83,4 +85,5 @@ type Image struct {
 	Annotations  map[string]string `json:"annotations" nullable:"false"`
 	Platforms    []PlatformImage   `json:"platforms" nullable:"false" doc:"The images of an index, or the one image"`
 	Raw          string            `json:"raw" doc:"The document as it was pushed"`
+	Missing      int64             `json:"missing,omitempty" doc:"How many blobs and manifests of it a peer has and this registry has not yet: they come when they are pulled"`
 }

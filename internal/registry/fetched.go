@@ -87,6 +87,9 @@ func (k Known) accept(ctx context.Context, tx *record.Tx, in record.Repository, 
 	if kept.Missing, err = tx.Follows().Lacks(in.ID, kept.ID, needed); err != nil {
 		return kept, err
 	}
+	if err := tx.Follows().Weigh(kept.ID); err != nil {
+		return kept, err
+	}
 	fetched := event(ctx, record.EventFetched, in)
 	fetched.Digest, fetched.Detail = kept.Digest, "from the peer "+string(k.Origin)
 	if err := tx.Log(fetched); err != nil {

@@ -71,6 +71,11 @@ func TestWhatANamespaceLacksComesFromItsPeerAndStays(t *testing.T) {
 	require.NoError(t, json.Unmarshal(kit.AsAdmin(t, s, http.MethodGet, "/api/v1/tag-log?repository=outside/printer&tag=1.0", ""), &log))
 	assert.Equal(t, "partner", log.Moves[0].Origin)
 
+	// What is here in part is shown so.
+	f.Put("tickets/printer", "1.1", kit.NewImage(t, kit.Bytes(1, 300_000), kit.Bytes(4, 2000)))
+	kit.Must(t, "identify", s.Address+"/outside/printer:1.1")
+	assert.Regexp(t, `(?m)^1\.0 .*whole$(?s:.*)^1\.1 .*all but 2$`, kit.Must(t, "list", s.Address+"/outside/printer"))
+
 	// What is here is served when the peer is dead, gone or forgets.
 	f.Forget("tickets/printer", "")
 	kit.Must(t, "pull", reference, t.TempDir()+"/third")
@@ -385,12 +390,26 @@ func TestWhatNobodyAskedForComesAfterwards(t *testing.T) {
 		}
 		require.True(t, time.Now().Before(deadline), "what nobody asked for comes")
 	}
+	size := func(of *kit.Service) int64 {
+		var image api.Image
+		require.NoError(t, json.Unmarshal(kit.AsAdmin(t, of, http.MethodGet, "/api/v1/image?repository=base/os&reference=1", ""), &image))
+		assert.Zero(t, image.Missing)
+		return image.ContentSize
+	}
+	assert.Equal(t, size(depot), size(s), "how large it is is known by now")
 	depot.Stop()
 	kit.Must(t, "pull", s.Address+"/base/os:1", t.TempDir()+"/all")
 	depot.Restart()
 	kit.Eventually(t, "the peer is asked again, and what is whole takes a tag of ours", func() bool {
 		return kit.Run(t, "tag", "add", s.Address+"/base/os:1", "mine").Code == 0
 	})
+	// What was known in part before travels on now.
+	f := kit.StartForeign(t, nil)
+	f.Put("base/first", "1", imageOf(t, 1))
+	kit.Must(t, "peer", "make", s.Address, "partner", f.Address, "--plain-http", "--repository", "base/first")
+	kit.Must(t, "replication", "make", s.Address, "on", "--copy", "base/os:mine", "--to", "partner")
+	rests(t, s, "on")
+	assert.Equal(t, whole.Digest, f.Tag("base/os", "mine"))
 }
 
 // A disk that is full in the middle of a fetch is no fault of the peer: what fits comes all

@@ -3,6 +3,7 @@ package image
 import (
 	"context"
 	"errors"
+	"fmt"
 	"slices"
 	"strings"
 
@@ -117,6 +118,10 @@ func listTags(ctx context.Context, c *site.Call, page api.List, wide bool) error
 			return
 		}
 		titles := []string{"Tag", "Digest", "Size", "Moved", "By", "Pulled", "Sealed", "Platforms"}
+		inPart := slices.ContainsFunc(all, func(t api.Tag) bool { return t.Missing > 0 })
+		if inPart {
+			titles = append(titles, "Here")
+		}
 		if wide {
 			titles = append(titles, "Address", "Sealed because")
 		}
@@ -127,16 +132,30 @@ func listTags(ctx context.Context, c *site.Call, page api.List, wide bool) error
 		}
 		for _, tag := range all {
 			row := []any{tag.Name, term.Short(tag.Digest), term.Size(tag.Size), term.When(&tag.MovedAt), term.OrDash(tag.MovedBy), term.When(tag.PulledAt), sealOf(tag), platformsOrType(tag)}
+			if inPart {
+				row = append(row, hereOf(tag))
+			}
 			if wide {
 				row = append(row, oci.Reference{Registry: c.Registry, Name: c.Place.Name, Tag: tag.Name, Digest: tag.Digest}, whySealed(tag))
 			}
 			w.Row(row...)
 		}
 		w.Draw()
+		if inPart {
+			c.T.Hint("\nWhat is here in part comes from the peer when it is pulled")
+		}
 		if !wide {
 			c.T.Hint("\nThe addresses to copy, with the whole digest, and why tags are sealed: --wide; one digest alone:  %s", c.Self("identify", c.Place.String()+":"+string(all[0].Name)))
 		}
 	})
+}
+
+// hereOf says whether all of what a tag points to is here.
+func hereOf(tag api.Tag) string {
+	if tag.Missing == 0 {
+		return "whole"
+	}
+	return fmt.Sprintf("all but %d", tag.Missing)
 }
 
 // sealOf says shortly why a tag is sealed.

@@ -7,6 +7,7 @@ import (
 
 	"warthesis/internal/oci"
 	"warthesis/internal/peer"
+	"warthesis/internal/record/follows"
 )
 
 // The bounds of what refers to one image, and of how deep that goes.
@@ -36,6 +37,12 @@ func (s *sending) image(ctx context.Context, root oci.Descriptor, depth int, las
 	bytes := 0
 	documents, blobs, err := peer.Closure(root, func(d oci.Descriptor) ([]byte, error) {
 		m, err := s.r.registry.Manifest(ctx, s.from, d.Digest.String())
+		if err == nil && m.Missing > 0 {
+			var now follows.Standing
+			if now, err = s.r.records.View(ctx).Follows().Standing(m.ID); err == nil {
+				m.Missing = int(now.Missing)
+			}
+		}
 		if err == nil && m.Missing > 0 {
 			err = oci.Errorf(oci.CodeManifestUnknown, "%s@%s came from a peer and is not all here yet; it travels once it was pulled whole, or at once where its namespace follows with --complete", s.from, d.Digest)
 		}

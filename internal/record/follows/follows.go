@@ -2,6 +2,7 @@
 package follows
 
 import (
+	"database/sql"
 	"encoding/json"
 	"errors"
 	"time"
@@ -127,6 +128,27 @@ func (r Records) Lacks(repository, manifest int64, named []oci.Digest) (missing 
 		return 0, err
 	}
 	return missing, r.DB.Raw("UPDATE manifests SET missing = (SELECT count(*) FROM lacking WHERE manifest_id = manifests.id) WHERE id = ? RETURNING missing", manifest).Scan(&missing).Error
+}
+
+// Weigh sums anew how much a full pull brings of an index and of the indexes that name a
+// manifest: what a child brings is known once it is here.
+func (r Records) Weigh(manifest int64) error {
+	return r.DB.Exec(`UPDATE manifests SET content_size = size + (SELECT coalesce(sum(coalesce(c.content_size, e.size)), 0) FROM edges AS e
+			LEFT JOIN manifests AS c ON c.repository_id = e.repository_id AND c.content_id = e.content_id AND c.state = 'live' WHERE e.manifest_id = manifests.id AND e.relation <> 4)
+		WHERE id IN (SELECT @manifest UNION SELECT e.manifest_id FROM manifests AS m CROSS JOIN edges AS e ON e.content_id = m.content_id AND e.repository_id = m.repository_id AND e.relation = 3 WHERE m.id = @manifest)
+			AND EXISTS (SELECT 1 FROM edges WHERE manifest_id = manifests.id AND relation = 3)`, sql.Named("manifest", manifest)).Error
+}
+
+// Standing is what changes of a manifest while what it names comes.
+type Standing struct {
+	// Missing is how much of what it names is not here, ContentSize how many bytes a full pull
+	// brings, as far as that is known.
+	Missing, ContentSize int64
+}
+
+// Standing returns how a manifest stands now: what is remembered of it for pulls may be older.
+func (r Records) Standing(manifest int64) (s Standing, err error) {
+	return s, r.DB.Raw("SELECT missing, content_size FROM manifests WHERE id = ?", manifest).Scan(&s).Error
 }
 
 // Wanted returns how large live manifests of a repository say that content is which they

@@ -2,6 +2,7 @@
 package taglist
 
 import (
+	"database/sql"
 	"strings"
 
 	"gorm.io/gorm"
@@ -28,7 +29,15 @@ type Row struct {
 	SealedAt     int64
 	SealedBy     int64
 	SealReason   string
+	// Missing is how much of what it names came in part from a peer and is not here yet.
+	Missing int64
 }
+
+// missing counts what a manifest or, of an index, its children name that is not here, for
+// repositories of which anything is not.
+const missing = `CASE WHEN EXISTS (SELECT 1 FROM lacking WHERE lacking.repository_id = @repository) THEN manifests.missing + coalesce((SELECT sum(c.missing)
+	FROM edges AS e CROSS JOIN manifests AS c ON c.repository_id = e.repository_id AND c.content_id = e.content_id AND c.state = 'live'
+	WHERE e.manifest_id = manifests.id AND e.relation = 3), 0) ELSE 0 END AS missing`
 
 // Seal returns what seals ask of the tag.
 func (t Row) Seal() seals.Tag {
@@ -78,7 +87,7 @@ func tags(db *gorm.DB, repository int64, p page.Page, glob string) ([]Row, error
 	var rows []Row
 	query := db.Table("tags").
 		Select("tags.name, tags.moved_at, tags.moved_by, tags.pulled_at, tags.pulls, tags.first_served, tags.sealed_at, tags.sealed_by, tags.seal_reason, "+
-			"manifests.digest, manifests.media_type, manifests.artifact_type, manifests.platforms, manifests.content_size").
+			"manifests.digest, manifests.media_type, manifests.artifact_type, manifests.platforms, manifests.content_size, "+missing, sql.Named("repository", repository)).
 		Joins("JOIN manifests ON manifests.id = tags.manifest_id").
 		Where("tags.repository_id = ? AND tags.removal_id = 0", repository)
 	if glob != "" {

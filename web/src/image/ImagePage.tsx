@@ -14,6 +14,7 @@ import { Page } from '../parts/Page'
 import { Trouble, Waiting } from '../parts/States'
 import { WhyHere } from '../parts/WhyHere'
 import { mono } from '../theme'
+import { InPart } from './InPart'
 import { Path } from './Path'
 import { RemoveImage } from './RemoveImage'
 import { RawDocument } from './RawDocument'
@@ -54,6 +55,7 @@ function Facts({ image }: { image: Image }) {
     <Paper sx={{ px: 2, py: 1.5, display: 'flex', flexWrap: 'wrap', columnGap: 4, rowGap: 0.5, alignItems: 'baseline' }}>
       <Fact name={`${what(image)} digest`}><Digest digest={image.digest} /> <WhyHere digest={image.digest} /></Fact>
       <Fact name="Size"><Size bytes={image.content_size} /></Fact>
+      {!!image.missing && <Fact name="Here"><InPart of="this image" missing={image.missing} /></Fact>}
       <Fact name="Pushed"><When at={image.pushed_at} />{image.pushed_by && ` by ${image.pushed_by}`}</Fact>
       <Fact name="Pulled"><When at={image.pulled_at} />{image.pulls > 0 && ` · ${image.pulls.toLocaleString('en')} pulls`}</Fact>
       <Fact name="Tags">
@@ -117,7 +119,7 @@ function Layers({ image }: { image: Image }) {
             ) : (
               <span>{platformName(p)}</span>
             )}
-            <span><Digest digest={p.digest} />{image.platforms.length > 1 && <> <WhyHere digest={p.digest} /></>}</span>
+            <span><Digest digest={p.digest} /><InPart of={platformName(p)} missing={p.missing} />{image.platforms.length > 1 && <> <WhyHere digest={p.digest} /></>}</span>
             <Box sx={{ textAlign: 'right' }}><Size bytes={p.content_size} /></Box>
             <LayerBar layers={p.layers} most={most} />
           </Box>

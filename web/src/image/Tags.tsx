@@ -9,6 +9,7 @@ import { Digest } from '../parts/Digest'
 import { Filter } from '../parts/Filter'
 import { type Column, RowTable } from '../parts/RowTable'
 import { Empty, Trouble, Waiting } from '../parts/States'
+import { InPart } from './InPart'
 import { PushAndPull } from './PushAndPull'
 import { RemoveTags } from './RemoveTags'
 import { SealMark } from './SealMark'
@@ -41,9 +42,12 @@ const columnsOf = (repository: string, role: string): Column<Tag, TagSort>[] => 
   {
     title: 'Tag', width: 'minmax(110px, 1fr)', sort: 'name',
     cell: (t) => (
-      <Link component={Route} to={imagePlace(repository, t.name)} tabIndex={-1} color="textPrimary">
-        {t.name}
-      </Link>
+      <>
+        <Link component={Route} to={imagePlace(repository, t.name)} tabIndex={-1} color="textPrimary">
+          {t.name}
+        </Link>
+        <InPart of={t.name} missing={t.missing} tabIndex={-1} />
+      </>
     ),
   },
   { title: 'Sealed', width: '84px', cell: (t) => <SealMark repository={repository} tag={t.name} seal={t.seal} /> },

@@ -2,6 +2,7 @@ package image
 
 import (
 	"context"
+	"errors"
 	"log/slog"
 
 	"warthesis/internal/api"
@@ -39,18 +40,26 @@ func (d *door) image(ctx context.Context, in *imageInput) (*desk.Reply[api.Image
 	if err != nil {
 		return nil, desk.Refusal(err)
 	}
+	stands, err := d.Records.View(ctx).Follows().Standing(m.ID)
+	if err != nil {
+		return nil, desk.Refusal(err)
+	}
 	image := api.Image{
 		Repository: name, Digest: m.Digest, MediaType: m.MediaType, ArtifactType: m.ArtifactType,
-		Size: m.Size, ContentSize: m.ContentSize, Tags: append([]oci.Tag{}, tags...),
+		Size: m.Size, ContentSize: stands.ContentSize, Tags: append([]oci.Tag{}, tags...),
 		PushedAt: m.PushedAt.Time(), PushedBy: d.NameOf(m.PushedBy), Pulls: m.Pulls, PulledAt: desk.Moment(m.PulledAt), Subject: m.Subject,
 		Annotations: desk.OrEmpty(parsed.Annotations), Raw: string(raw), Platforms: []api.PlatformImage{},
+		Missing: stands.Missing,
 	}
 	if !parsed.IsIndex() {
 		image.Platforms = append(image.Platforms, d.platformImage(ctx, name, m, parsed, nil))
 		return desk.OK(image, nil)
 	}
 	for _, child := range parsed.Children[:min(len(parsed.Children), mostPlatforms)] {
-		image.Platforms = append(image.Platforms, d.child(ctx, name, child))
+		shown, here := d.child(ctx, name, child)
+		if image.Platforms = append(image.Platforms, shown); here {
+			image.Missing += shown.Missing
+		}
 	}
 	return desk.OK(image, nil)
 }
@@ -58,34 +67,41 @@ func (d *door) image(ctx context.Context, in *imageInput) (*desk.Reply[api.Image
 // mostPlatforms is how many images of an index are looked into.
 const mostPlatforms = 64
 
-// child looks into one entry of an index. What cannot be looked into is shown as
-// the index has it.
-func (d *door) child(ctx context.Context, name oci.Name, entry oci.Descriptor) api.PlatformImage {
-	shown := api.PlatformImage{
+// child looks into one entry of an index, and reports whether its manifest is here. What
+// cannot be looked into is shown as the index has it.
+func (d *door) child(ctx context.Context, name oci.Name, entry oci.Descriptor) (shown api.PlatformImage, here bool) {
+	shown = api.PlatformImage{
 		Platform: oci.PlatformString(entry.Platform), Digest: entry.Digest, MediaType: entry.MediaType,
 		ContentSize: entry.Size, Layers: []api.Layer{},
 	}
 	m, err := d.Registry.Manifest(ctx, name, entry.Digest.String())
 	if err != nil {
-		return shown
+		if errors.Is(err, oci.CodeManifestUnknown) && oci.IsManifest(entry.MediaType) {
+			shown.Missing = 1
+		}
+		return shown, false
 	}
 	raw, err := d.Registry.ManifestBytes(ctx, m)
 	if err != nil {
 		slog.Warn("an index names a manifest that cannot be read", "repository", name, "digest", m.Digest, "error", err)
-		return shown
+		return shown, true
 	}
 	parsed, err := oci.ParseManifest(m.MediaType, raw)
 	if err != nil {
-		return shown
+		return shown, true
 	}
-	return d.platformImage(ctx, name, m, parsed, entry.Platform)
+	return d.platformImage(ctx, name, m, parsed, entry.Platform), true
 }
 
 func (d *door) platformImage(ctx context.Context, name oci.Name, m record.Manifest, parsed oci.Manifest, platform *oci.Platform) api.PlatformImage {
 	// An artifact has no image configuration: its layers are shown without steps.
 	config, missing := d.Registry.ImageConfig(ctx, name, parsed)
 	shown := desk.PlatformImage(parsed, platform, config, missing == nil)
-	shown.Digest, shown.MediaType, shown.ContentSize = m.Digest, m.MediaType, m.ContentSize
+	stands, err := d.Records.View(ctx).Follows().Standing(m.ID)
+	if err != nil {
+		slog.Warn("how an image stands cannot be read", "repository", name, "digest", m.Digest, "error", err)
+	}
+	shown.Digest, shown.MediaType, shown.ContentSize, shown.Missing = m.Digest, m.MediaType, stands.ContentSize, stands.Missing
 	holders, err := d.Records.View(ctx).Find(d.Seen(ctx)).HolderCounts(digestsOf(parsed.Layers))
 	if err != nil {
 		slog.Warn("the holders of layers cannot be counted", "repository", name, "digest", m.Digest, "error", err)

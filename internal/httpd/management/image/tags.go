@@ -55,7 +55,7 @@ func (d *door) tags(ctx context.Context, in *tagsInput) (*desk.Reply[api.TagList
 		list.Tags[i] = api.Tag{
 			Name: row.Name, Digest: row.Digest, MediaType: row.MediaType, ArtifactType: row.ArtifactType,
 			Platforms: desk.Words(row.Platforms), Size: row.ContentSize, MovedAt: row.MovedAt.Time(), MovedBy: d.NameOf(row.MovedBy),
-			PulledAt: desk.Moment(row.PulledAt), Pulls: row.Pulls, Seal: d.SealOf(seals.By(around.Lists, row.Seal())),
+			PulledAt: desk.Moment(row.PulledAt), Pulls: row.Pulls, Seal: d.SealOf(seals.By(around.Lists, row.Seal())), Missing: row.Missing,
 		}
 	}
 	return desk.OK(list, err)
