@@ -38,11 +38,13 @@ type Foreign struct {
 	account   string
 	secret    string
 	page      int
+	// sorted are the names of the tags of a repository, in order.
+	sorted map[string][]string
 }
 
 // StartForeign starts a foreign registry, by plain HTTP or with a configuration of TLS.
 func StartForeign(t testing.TB, secure *tls.Config) *Foreign {
-	f := &Foreign{manifests: map[string][]byte{}, types: map[string]string{}, tags: map[string]map[string]oci.Digest{}, blobs: map[string][]byte{}, uploads: map[string][]byte{}, page: 1000}
+	f := &Foreign{manifests: map[string][]byte{}, types: map[string]string{}, tags: map[string]map[string]oci.Digest{}, blobs: map[string][]byte{}, uploads: map[string][]byte{}, page: 1000, sorted: map[string][]string{}}
 	f.Server = httptest.NewUnstartedServer(f)
 	if secure != nil {
 		f.Server.TLS = secure
@@ -110,6 +112,7 @@ func (f *Foreign) put(repository, tag, mediaType string, raw []byte) oci.Digest 
 	}
 	if tag != "" {
 		f.tags[repository][tag] = d
+		delete(f.sorted, repository)
 	}
 	return d
 }
@@ -117,6 +120,7 @@ func (f *Foreign) put(repository, tag, mediaType string, raw []byte) oci.Digest 
 // Forget takes a tag away or, with "", a repository with all that it has.
 func (f *Foreign) Forget(repository, tag string) {
 	f.Do(func() {
+		delete(f.sorted, repository)
 		if tag != "" {
 			delete(f.tags[repository], tag)
 			return
@@ -205,6 +209,7 @@ func (f *Foreign) manifest(w http.ResponseWriter, r *http.Request, name, target 
 	mediaType := f.types[name+" "+d.String()]
 	if r.Method == http.MethodDelete && there && !strings.Contains(target, ":") {
 		delete(f.tags[name], target)
+		delete(f.sorted, name)
 	}
 	f.mu.Unlock()
 	switch {
@@ -274,7 +279,16 @@ func (f *Foreign) list(w http.ResponseWriter, r *http.Request, name, _ string) {
 		refuse(w, http.StatusNotFound, "NAME_UNKNOWN")
 		return
 	}
-	names := slices.DeleteFunc(slices.Sorted(maps.Keys(tags)), func(tag string) bool { return tag <= r.URL.Query().Get("last") })
+	names := f.sorted[name]
+	if names == nil {
+		names = slices.Sorted(maps.Keys(tags))
+		f.sorted[name] = names
+	}
+	from, found := slices.BinarySearch(names, r.URL.Query().Get("last"))
+	if found {
+		from++
+	}
+	names = names[from:]
 	n, err := strconv.Atoi(r.URL.Query().Get("n"))
 	if err != nil || n > f.page {
 		n = f.page

@@ -122,6 +122,8 @@ type Service struct {
 	// each start.
 	secret string
 	cmd    *exec.Cmd
+	// place runs what starts the process, nil for just here.
+	place func(start func())
 	// ended gets what the process ended with, once.
 	ended chan error
 	log   *buffer
@@ -134,6 +136,16 @@ func Start(t testing.TB, data string, more ...string) *Service {
 	s.start("127.0.0.1:0", "WARTHESIS_ADMIN_PASSWORD="+Password)
 	s.logIn()
 	LogInAs(s.t, s.Address, Admin, s.secret)
+	return s
+}
+
+// StartAt is Start for a registry that listens on an address, and whose process is started in
+// a place.
+func StartAt(t testing.TB, listen string, place func(start func()), data string, more ...string) *Service {
+	s := newService(t, data, more)
+	s.place = place
+	s.start(listen, "WARTHESIS_ADMIN_PASSWORD="+Password)
+	s.logIn()
 	return s
 }
 
@@ -181,7 +193,14 @@ func (s *Service) start(listen string, environment ...string) {
 	s.cmd = exec.Command(Binary(s.t), append(s.args, "--listen", listen)...)
 	s.cmd.Env = append(append(os.Environ(), endsAtOnce), environment...)
 	s.cmd.Stdout, s.cmd.Stderr = s.log, s.log
-	require.NoError(s.t, s.cmd.Start())
+	var err error
+	begin := func() { err = s.cmd.Start() }
+	if s.place != nil {
+		s.place(begin)
+	} else {
+		begin()
+	}
+	require.NoError(s.t, err)
 	ended := make(chan error, 1)
 	cmd := s.cmd
 	go func() { ended <- cmd.Wait() }()

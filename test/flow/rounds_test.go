@@ -6,10 +6,12 @@ import (
 	"math/rand/v2"
 	"net/http"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strconv"
 	"strings"
 	"sync"
+	"syscall"
 	"testing"
 	"time"
 
@@ -109,6 +111,109 @@ func TestTwoThatOverrideEachOtherEndInAConflictThatIsTold(t *testing.T) {
 		require.NoError(t, json.Unmarshal(kit.AsAdmin(t, s, http.MethodGet, "/api/v1/tag-log?repository=signals/relay&tag=stable", ""), &log))
 		assert.LessOrEqual(t, len(log.Moves), 3)
 	}
+}
+
+// many is how many a test takes, unless the environment says.
+func many(name string, usual int) int {
+	if n, err := strconv.Atoi(os.Getenv(name)); err == nil {
+		return n
+	}
+	return usual
+}
+
+// What is equal costs one question a tag, and lists of whatever length are read to their end.
+// FLOW_IMAGES and FLOW_TAGS say how many there are.
+func TestWhatIsEqualCostsOneQuestionATag(t *testing.T) {
+	t.Parallel()
+	s, f := kit.Start(t, t.TempDir(), inside...), kit.StartForeign(t, nil)
+	f.Put("signals/base", "1", imageOf(t, 99))
+	kit.Must(t, "peer", "make", s.Address, "depot", f.Address, "--plain-http", "--repository", "signals/base")
+	kit.AsAdmin(t, s, http.MethodPost, "/api/v1/namespaces", `{"name":"signals"}`)
+	kit.Must(t, "replication", "make", s.Address, "depot", "--copy", "signals/*", "--to", "depot")
+	images := many("FLOW_IMAGES", 100)
+	put := func(raw []byte) map[string]any {
+		return map[string]any{"mediaType": "application/vnd.example.part", "digest": kit.PutBlob(t, s, "signals/relay", raw), "size": len(raw)}
+	}
+	config, layer := put([]byte("{}")), put(kit.Bytes(1, 300_000))
+	for i := range images {
+		kit.PutManifest(t, s, "signals/relay", fmt.Sprintf("t%d", i), oci.MediaTypeImage, map[string]any{
+			"schemaVersion": 2, "mediaType": oci.MediaTypeImage, "config": config, "layers": []any{layer}, "annotations": map[string]string{"number": fmt.Sprint(i)},
+		})
+	}
+	rests(t, s, "depot")
+	asked := f.Asked()
+	assert.Equal(t, 2, count(asked, "POST "), "what they share is sent once")
+	began := time.Now()
+	kit.Must(t, "replication", "run", s.Address, "depot")
+	t.Logf("%d equal tags were compared within %s", images, time.Since(began))
+	asked = f.Asked()
+	assert.Equal(t, images, count(asked, "HEAD /v2/signals/relay/manifests/"))
+	assert.LessOrEqual(t, len(asked), images+2)
+
+	tags := many("FLOW_TAGS", 2000)
+	f.Pages(1)
+	for i := range tags {
+		f.PutRaw("signals/relay", fmt.Sprintf("extra-%06d", i), oci.MediaTypeImage, []byte("{}"))
+	}
+	began = time.Now()
+	var drift api.DriftReport
+	require.NoError(t, json.Unmarshal([]byte(kit.Run(t, "replication", "drift", s.Address, "depot", "--output", "json").Out), &drift))
+	t.Logf("%d tags in pages of one were compared within %s", tags, time.Since(began))
+	assert.Equal(t, [3]int64{0, 0, int64(tags)}, [3]int64{drift.Missing, drift.Different, drift.Extra})
+}
+
+// Over a line that is slow, loses packets and is cut by kills of either side, all arrives.
+func TestALossyLineBringsAllOfIt(t *testing.T) {
+	const own = "FLOW_NETWORK"
+	if os.Getenv(own) == "" {
+		t.Parallel()
+		// In a network of its own, so that nothing else meets the line.
+		again := exec.Command(os.Args[0], "-test.run", "^"+t.Name()+"$", "-test.v")
+		again.Env = append(os.Environ(), own+"=1")
+		again.SysProcAttr = &syscall.SysProcAttr{Cloneflags: syscall.CLONE_NEWNET}
+		out, err := again.CombinedOutput()
+		if err != nil && len(out) == 0 {
+			t.Skipf("no network of its own can be made here: %v", err)
+		}
+		require.NoError(t, err, "%s", out)
+		if strings.Contains(string(out), "--- SKIP") {
+			t.Skip(string(out))
+		}
+		return
+	}
+	bad := line.Lossy{Each: 25 * time.Millisecond, Jitter: 10 * time.Millisecond, Loss: 0.02, Rate: 2 << 20}
+	far, err := bad.Connect("10.77.0.1", "10.77.0.2")
+	if err != nil {
+		t.Skipf("no line can be made here: %v", err)
+	}
+	reach := []string{"--inside-networks", "127.0.0.0/8,10.77.0.0/24"}
+	here := kit.Start(t, t.TempDir(), reach...)
+	there := kit.StartAt(t, "10.77.0.2:0", far.Do, t.TempDir(), append(reach, "--listen-unencrypted")...)
+	peerOf(t, here, "depot", there)
+	for _, s := range []*kit.Service{here, there} {
+		kit.AsAdmin(t, s, http.MethodPost, "/api/v1/namespaces", `{"name":"signals"}`)
+		kit.AsAdmin(t, s, http.MethodPost, "/api/v1/namespaces", `{"name":"followed"}`)
+	}
+	kit.Must(t, "replication", "make", here.Address, "depot", "--copy", "signals/*", "--to", "depot")
+	kit.Must(t, "follow", "set", here.Address+"/followed", "depot/signals")
+	shared := kit.Bytes(1, 1<<20)
+	var last kit.Image
+	for i := range 12 {
+		last = kit.NewImage(t, shared, kit.Bytes(uint64(10+i), 100_000))
+		push(t, here, last, fmt.Sprintf("signals/relay:%d", i))
+		if i%4 == 3 {
+			killed := []*kit.Service{here, there}[rand.N(2)]
+			killed.Kill()
+			killed.Restart()
+		}
+	}
+	kit.AsAdmin(t, here, http.MethodPost, "/api/v1/replications/depot/run", `{}`)
+	rests(t, here, "depot")
+	kit.Must(t, "replication", "drift", here.Address, "depot")
+	// And back through a namespace that follows.
+	folder := t.TempDir() + "/pulled"
+	kit.Must(t, "pull", here.Address+"/followed/relay:11", folder)
+	kit.SameFiles(t, last, folder)
 }
 
 func TestARingOfThreeComesToRest(t *testing.T) {
