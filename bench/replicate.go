@@ -25,7 +25,9 @@ import (
 const (
 	replicatedBlobs = 8
 	replicatedSize  = 64 * mib
-	dueTags         = 10_000
+	// ratedFor is for how many seconds a copy at a bound goes on.
+	ratedFor = 10
+	dueTags  = 10_000
 	// turnTags are pushed in turn to a place that a rule means and to one that none does, as
 	// long as they are pairedTags at most.
 	turnTags, pairedTags = 50, 4000
@@ -155,7 +157,23 @@ func (b *bench) copies(near, far *service) error {
 		err = send(folder, far.host()+"/bench/straight:next")
 		return time.Since(began), err
 	}
-	return b.pair(fmt.Sprintf("copy by rule, %d × %d MiB, push by client", replicatedBlobs, replicatedSize/mib), replicatedBlobs*replicatedSize, copied, pushed)
+	if err := b.pair(fmt.Sprintf("copy by rule, %d × %d MiB, push by client", replicatedBlobs, replicatedSize/mib), replicatedBlobs*replicatedSize, copied, pushed); err != nil {
+		return err
+	}
+	// How well a bound on the rate is kept to.
+	for _, asked := range []int{1, 8, 32} {
+		if err := manage(http.MethodPut, near.address+"/api/v1/replications/large", fmt.Sprintf(`{"name":"large","copy":["large/*"],"to":"far","rate":"%dMiB"}`, asked)); err != nil {
+			return err
+		}
+		b.block = b.block[:asked*mib*ratedFor/replicatedBlobs]
+		took, err := copied()
+		b.block = b.block[:replicatedSize]
+		if err != nil {
+			return err
+		}
+		fmt.Printf("%-42s %8.2f MiB/s\n", fmt.Sprintf("copy by rule, at most %d MiB/s", asked), float64(asked*ratedFor)/took.Seconds())
+	}
+	return nil
 }
 
 // tagAt is what the tag next of a repository points to, "" for no such tag.
