@@ -89,7 +89,7 @@ func (f *Follower) Blob(ctx context.Context, name oci.Name, digest oci.Digest, b
 		return nil, err
 	}
 	if err := f.records.View(ctx).Bans().Check(in.NamespaceID, digest); err != nil {
-		return nil, err
+		return nil, told(err)
 	}
 	among, err := f.candidates(ctx, of, name, "", by)
 	if err != nil || len(among) == 0 {

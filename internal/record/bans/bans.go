@@ -44,7 +44,11 @@ var ErrNone = errors.New("no such ban")
 const hold = "lifted_at = 0 AND namespace_id IN (0, ?)"
 
 // Refusal is an error, with oci.CodeDenied, that says that something is kept out by a ban.
-type Refusal struct{ says *oci.Error }
+type Refusal struct {
+	// Digest is what is kept out.
+	Digest oci.Digest
+	says   *oci.Error
+}
 
 func (r Refusal) Error() string { return r.says.Error() }
 
@@ -91,7 +95,7 @@ func (b Ban) refusal() error {
 	if b.NamespaceID != 0 {
 		where = "the namespace " + b.Namespace
 	}
-	return Refusal{oci.Errorf(oci.CodeDenied, "%s was erased from %s on %s, and is kept out: %s; leave out what has it, or have the ban lifted", b.Digest, where, b.BannedAt.Time().Format("2006-01-02"), b.Reason)}
+	return Refusal{b.Digest, oci.Errorf(oci.CodeDenied, "%s was erased from %s on %s, and is kept out: %s; leave out what has it, or have the ban lifted", b.Digest, where, b.BannedAt.Time().Format("2006-01-02"), b.Reason)}
 }
 
 // HasUnpaired reports whether bans hold in a namespace of which the bytes are not known:
