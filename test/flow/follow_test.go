@@ -6,7 +6,9 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"os"
 	"os/exec"
+	"path/filepath"
 	"strings"
 	"sync"
 	"testing"
@@ -25,9 +27,9 @@ func followed(t *testing.T, fresh string) (*kit.Service, *kit.Foreign) {
 	return followedOn(t, t.TempDir(), fresh)
 }
 
-// followedOn is followed, with the folder of its data.
-func followedOn(t *testing.T, data, fresh string) (*kit.Service, *kit.Foreign) {
-	s := kit.Start(t, data, inside...)
+// followedOn is followed, with the folder of its data, and with more flags.
+func followedOn(t *testing.T, data, fresh string, more ...string) (*kit.Service, *kit.Foreign) {
+	s := kit.Start(t, data, append(inside, more...)...)
 	f := kit.StartForeign(t, nil)
 	f.Put("tickets/base", "1", kit.NewImage(t, kit.Bytes(99, 10)))
 	kit.Must(t, "peer", "make", s.Address, "partner", f.Address, "--plain-http", "--prefix", "tickets", "--repository", "base")
@@ -492,4 +494,36 @@ func TestWhatIsKeptOutDoesNotComeFromAPeer(t *testing.T) {
 		assert.NotContains(t, asked, "GET /v2/tickets/printer/manifests/"+whole.Manifest.Digest.String(), "what is kept out is not fetched")
 		assert.NotContains(t, asked, "/blobs/")
 	}
+}
+
+// Retention lets go of what came from a peer as of all else, a sweep takes it, and who asks for
+// it by name gets it again; what is known in part stays and comes whole.
+func TestWhatWasFollowedIsSweptAndComesAgain(t *testing.T) {
+	t.Parallel()
+	s, f := followedOn(t, t.TempDir(), "1h", "--short-windows", "--grace", "1s", "--restore-window", "1s", "--rule-wait", "1s", "--retention-at", "never", "--sweep-at", "never")
+	whole, part := kit.NewImage(t, kit.Bytes(1, 2000)), kit.NewImage(t, kit.Bytes(2, 2000))
+	f.Put("tickets/printer", "1.0.0", whole)
+	f.Put("tickets/printer", "2.0.0", part)
+	printer := s.Address + "/outside/printer"
+	kit.Must(t, "pull", printer+":1.0.0", t.TempDir()+"/pulled")
+	kit.Must(t, "identify", printer+":2.0.0")
+	rules := filepath.Join(t.TempDir(), "rules.yaml")
+	require.NoError(t, os.WriteFile(rules, []byte("retention:\n  - keep: \"*:<release>\"\n    newest: 1\n  - drop: \"*:<release>\"\n    older_than: 1s\n  - drop: \"*:<none>\"\n    untagged_for: 1s\n"), 0o600))
+	kit.Must(t, "retention", "set", s.Address+"/outside", rules, "--reason", "a test")
+	path := "/v2/outside/printer/blobs/" + oci.DigestOf(oci.SHA256, kit.Bytes(1, 2000)).String()
+	kit.Eventually(t, "the rules and a sweep take it", func() bool {
+		kit.Run(t, "retention", "run", s.Address+"/outside", "--yes")
+		// Who may push and asks for a blob touches it: so it is not asked for before it went.
+		return strings.Contains(kit.Must(t, "sweep", "run", s.Address), "3 blobs (2.6 KiB)")
+	}, s.Log)
+	status, _ := kit.Status(s, http.MethodHead, path)
+	assert.Equal(t, http.StatusNotFound, status)
+	assert.Contains(t, kit.Must(t, "list", printer), "2.0.0")
+	f.Asked()
+	for _, tag := range []string{"1.0.0", "2.0.0"} {
+		folder := t.TempDir() + "/again"
+		kit.Must(t, "pull", printer+":"+tag, folder)
+		kit.SameFiles(t, map[string]kit.Image{"1.0.0": whole, "2.0.0": part}[tag], folder)
+	}
+	assert.Equal(t, 1, count(f.Asked(), "GET "+strings.Replace(path, "outside", "tickets", 1)), "what was swept came again")
 }
