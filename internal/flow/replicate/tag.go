@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math/rand/v2"
 	"time"
 
 	"warthesis/internal/oci"
@@ -132,7 +133,8 @@ func (r *Replicator) act(ctx context.Context, a *active, client *peer.Client, du
 		if a.row.Inward {
 			due.Here, due.There = c.was, c.digest
 		}
-		due.NotBefore = int64(r.clock.Served() + conflictsEvery)
+		// Both sides of a conflict do not look again at the same moment.
+		due.NotBefore = int64(r.clock.Served() + conflictsEvery + rand.N(conflictsEvery/4))
 		return outcome{put: &due}
 	}
 	return r.removal(ctx, a, client, due, c, replica)
