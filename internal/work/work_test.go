@@ -83,10 +83,10 @@ func fresh(t *testing.T, kinds ...Kind) *house {
 }
 
 func TestOneRunOfAKindAndPlaceGoesAtATimeAndOthersJoinIt(t *testing.T) {
-	enter, leave := make(chan *Going), make(chan struct{})
+	enter, leave := make(chan *Going), map[string]chan struct{}{"a": make(chan struct{}), "b": make(chan struct{})}
 	h := fresh(t, Kind{Name: "copy", Do: func(ctx context.Context, g *Going) error {
 		enter <- g
-		<-leave
+		<-leave[g.Place()]
 		g.Report("copied " + g.Place())
 		return nil
 	}})
@@ -108,13 +108,13 @@ func TestOneRunOfAKindAndPlaceGoesAtATimeAndOthersJoinIt(t *testing.T) {
 	assert.True(t, joined)
 	assert.Equal(t, second.ID, third.ID)
 	assert.Equal(t, runs.Waiting, h.until(second.ID, runs.Waiting).State)
-	leave <- struct{}{}
+	leave["a"] <- struct{}{}
 	done := h.until(first.ID, runs.Done)
 	assert.Equal(t, "copied a", done.Report)
 	assert.EqualValues(t, 7, done.AskedBy)
 	<-enter
-	leave <- struct{}{}
-	leave <- struct{}{}
+	leave["a"] <- struct{}{}
+	leave["b"] <- struct{}{}
 	h.until(second.ID, runs.Done)
 	h.until(other.ID, runs.Done)
 

@@ -130,7 +130,7 @@ func TestWhatIsEqualCostsOneQuestionATag(t *testing.T) {
 	kit.Must(t, "peer", "make", s.Address, "depot", f.Address, "--plain-http", "--repository", "signals/base")
 	kit.AsAdmin(t, s, http.MethodPost, "/api/v1/namespaces", `{"name":"signals"}`)
 	kit.Must(t, "replication", "make", s.Address, "depot", "--copy", "signals/*", "--to", "depot")
-	images := many("FLOW_IMAGES", 100)
+	images := many("FLOW_IMAGES", 50)
 	put := func(raw []byte) map[string]any {
 		return map[string]any{"mediaType": "application/vnd.example.part", "digest": kit.PutBlob(t, s, "signals/relay", raw), "size": len(raw)}
 	}
@@ -150,7 +150,7 @@ func TestWhatIsEqualCostsOneQuestionATag(t *testing.T) {
 	assert.Equal(t, images, count(asked, "HEAD /v2/signals/relay/manifests/"))
 	assert.LessOrEqual(t, len(asked), images+2)
 
-	tags := many("FLOW_TAGS", 2000)
+	tags := many("FLOW_TAGS", 500)
 	f.Pages(1)
 	for i := range tags {
 		f.PutRaw("signals/relay", fmt.Sprintf("extra-%06d", i), oci.MediaTypeImage, []byte("{}"))
@@ -198,7 +198,7 @@ func TestALossyLineBringsAllOfIt(t *testing.T) {
 	kit.Must(t, "follow", "set", here.Address+"/followed", "depot/signals")
 	shared := kit.Bytes(1, 1<<20)
 	var last kit.Image
-	for i := range 12 {
+	for i := range 8 {
 		last = kit.NewImage(t, shared, kit.Bytes(uint64(10+i), 100_000))
 		push(t, here, last, fmt.Sprintf("signals/relay:%d", i))
 		if i%4 == 3 {
@@ -212,7 +212,7 @@ func TestALossyLineBringsAllOfIt(t *testing.T) {
 	kit.Must(t, "replication", "drift", here.Address, "depot")
 	// And back through a namespace that follows.
 	folder := t.TempDir() + "/pulled"
-	kit.Must(t, "pull", here.Address+"/followed/relay:11", folder)
+	kit.Must(t, "pull", here.Address+"/followed/relay:7", folder)
 	kit.SameFiles(t, last, folder)
 }
 
