@@ -55,7 +55,7 @@ function Facts({ image }: { image: Image }) {
     <Paper sx={{ px: 2, py: 1.5, display: 'flex', flexWrap: 'wrap', columnGap: 4, rowGap: 0.5, alignItems: 'baseline' }}>
       <Fact name={`${what(image)} digest`}><Digest digest={image.digest} /> <WhyHere digest={image.digest} /></Fact>
       <Fact name="Size"><Size bytes={image.content_size} /></Fact>
-      {!!image.missing && <Fact name="Here"><InPart of="this image" missing={image.missing} /></Fact>}
+      {!!image.missing && <Fact name="Here"><Box component="span" sx={{ ml: -1 }}><InPart of="this image" missing={image.missing} /></Box></Fact>}
       <Fact name="Pushed"><When at={image.pushed_at} />{image.pushed_by && ` by ${image.pushed_by}`}</Fact>
       <Fact name="Pulled"><When at={image.pulled_at} />{image.pulls > 0 && ` · ${image.pulls.toLocaleString('en')} pulls`}</Fact>
       <Fact name="Tags">
