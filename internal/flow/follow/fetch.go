@@ -7,7 +7,6 @@ import (
 	"io"
 	"time"
 
-	"warthesis/internal/blob"
 	"warthesis/internal/oci"
 	"warthesis/internal/peer"
 	"warthesis/internal/registry"
@@ -21,32 +20,6 @@ type opened struct {
 	body   io.ReadCloser
 	length int64
 	client *peer.Client
-}
-
-// receiving is where content comes to.
-type receiving struct {
-	into *registry.Fetch
-	file blob.File
-	err  error
-}
-
-// begin makes ready for content.
-func (f *Follower) begin(ctx context.Context, of key, size int64) (r receiving) {
-	if r.into, r.err = f.registry.BeginFetch(ctx, of.name, of.digest, size); r.err != nil {
-		return r
-	}
-	if r.file, r.err = r.into.View(); r.err != nil {
-		r.into.Abandon()
-	}
-	return r
-}
-
-// abandon lets go of it.
-func (r receiving) abandon() {
-	if r.err == nil {
-		r.file.Close()
-		r.into.Abandon()
-	}
 }
 
 // fetch brings content into its repository.
@@ -71,33 +44,34 @@ func (f *Follower) fetch(ctx context.Context, of key, s *Stream, among []candida
 			return err
 		}
 	}
-	// Both sides are made ready at the same time.
-	begins := make(chan receiving, 1)
-	go func() { begins <- f.begin(ctx, of, s.Size) }()
 	// What is opened goes on beyond the question: how long that may take is the way's own bound.
 	from, first, err := ask(ctx, f, among, patienceNot, func(_ context.Context, client *peer.Client, c candidate) (o opened, err error) {
 		o.client = client
 		o.body, o.length, err = client.OpenBlob(ctx, c.there, d, 0)
 		return o, err
 	})
-	begun := <-begins
-	if err == nil && first.length >= 0 && first.length != s.Size {
-		err = oci.Errorf(oci.CodeSizeInvalid, "the image says that %s has %d bytes, and the peer %s would send %d", of.digest, s.Size, from.Name, first.length)
+	if err != nil {
+		return nowhere(of, err)
 	}
-	if err != nil || begun.err != nil {
-		if first.body != nil {
-			first.body.Close()
-		}
-		begun.abandon()
-		if err != nil {
-			return nowhere(of, err)
-		}
-		return begun.err
+	if first.length >= 0 && first.length != s.Size {
+		first.body.Close()
+		return oci.Errorf(oci.CodeSizeInvalid, "the image says that %s has %d bytes, and the peer %s would send %d", of.digest, s.Size, from.Name, first.length)
 	}
-	into := begun.into
+	// Only now: a peer that hangs holds no room of the namespace.
+	into, err := f.registry.BeginFetch(ctx, of.name, of.digest, s.Size)
+	if err != nil {
+		first.body.Close()
+		return err
+	}
+	file, err := into.View()
+	if err != nil {
+		first.body.Close()
+		into.Abandon()
+		return err
+	}
 	into.Eager = true
 	into.OnTake = func(offset int64) { s.change(func() { s.written = offset }) }
-	s.change(func() { s.file, s.view, s.opened = begun.file, into.View, true })
+	s.change(func() { s.file, s.view, s.opened = file, into.View, true })
 	if err := f.copy(ctx, first, from, d, into); err != nil {
 		into.Abandon()
 		return err

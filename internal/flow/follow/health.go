@@ -162,11 +162,20 @@ func told(err error) error {
 	var full *quota.Exceeded
 	var banned bans.Refusal
 	if errors.As(err, &banned) {
-		// Why is for those who keep it out.
-		return oci.Errorf(oci.CodeDenied, "%s was erased here and is kept out; whoever looks after the namespace can have the ban lifted", banned.Digest)
+		return withoutReason(err)
 	}
 	if err == nil || errors.As(err, &full) || errors.Is(err, context.Canceled) {
 		return err
 	}
 	return oci.Errorf(oci.CodeUnavailable, "what a peer has of it cannot be taken; whoever runs this registry finds the reason in its log")
+}
+
+// withoutReason is an error as readers are told: why something is kept out is for those who
+// keep it out.
+func withoutReason(err error) error {
+	var banned bans.Refusal
+	if errors.As(err, &banned) {
+		return oci.Errorf(oci.CodeDenied, "%s was erased here and is kept out; whoever looks after the namespace can have the ban lifted", banned.Digest)
+	}
+	return err
 }

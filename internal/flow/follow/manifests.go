@@ -257,7 +257,7 @@ func (f *Follower) Manifest(ctx context.Context, name oci.Name, digest oci.Diges
 		return nil
 	}
 	if err := f.banned(ctx, name, digest); err != nil {
-		return told(err)
+		return withoutReason(err)
 	}
 	among, err := f.candidates(ctx, of, name, "", by)
 	if err != nil || len(among) == 0 {

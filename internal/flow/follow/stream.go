@@ -88,8 +88,8 @@ func (f *Follower) Blob(ctx context.Context, name oci.Name, digest oci.Digest, b
 	if err != nil {
 		return nil, err
 	}
-	if err := f.records.View(ctx).Bans().Check(in.NamespaceID, digest); err != nil {
-		return nil, told(err)
+	if err := f.banned(ctx, name, digest); err != nil {
+		return nil, withoutReason(err)
 	}
 	among, err := f.candidates(ctx, of, name, "", by)
 	if err != nil || len(among) == 0 {

@@ -24,7 +24,7 @@ func (d *door) image(ctx context.Context, in *imageInput) (*desk.Reply[api.Image
 	if err := d.Visible(ctx, name); err != nil {
 		return nil, desk.Refusal(err)
 	}
-	m, err := d.Registry.Manifest(ctx, name, in.Reference)
+	m, err := d.manifest(ctx, name, in.Reference)
 	if err != nil {
 		return nil, desk.Refusal(err)
 	}
@@ -40,16 +40,12 @@ func (d *door) image(ctx context.Context, in *imageInput) (*desk.Reply[api.Image
 	if err != nil {
 		return nil, desk.Refusal(err)
 	}
-	stands, err := d.Records.View(ctx).Follows().Standing(m.ID)
-	if err != nil {
-		return nil, desk.Refusal(err)
-	}
 	image := api.Image{
 		Repository: name, Digest: m.Digest, MediaType: m.MediaType, ArtifactType: m.ArtifactType,
-		Size: m.Size, ContentSize: stands.ContentSize, Tags: append([]oci.Tag{}, tags...),
+		Size: m.Size, ContentSize: m.ContentSize, Tags: append([]oci.Tag{}, tags...),
 		PushedAt: m.PushedAt.Time(), PushedBy: d.NameOf(m.PushedBy), Pulls: m.Pulls, PulledAt: desk.Moment(m.PulledAt), Subject: m.Subject,
 		Annotations: desk.OrEmpty(parsed.Annotations), Raw: string(raw), Platforms: []api.PlatformImage{},
-		Missing: stands.Missing,
+		Missing: int64(m.Missing),
 	}
 	if !parsed.IsIndex() {
 		image.Platforms = append(image.Platforms, d.platformImage(ctx, name, m, parsed, nil))
@@ -64,6 +60,17 @@ func (d *door) image(ctx context.Context, in *imageInput) (*desk.Reply[api.Image
 	return desk.OK(image, nil)
 }
 
+// manifest returns a manifest as it stands now: what is remembered of it for pulls may be older.
+func (d *door) manifest(ctx context.Context, name oci.Name, reference string) (record.Manifest, error) {
+	m, err := d.Registry.Manifest(ctx, name, reference)
+	if err != nil {
+		return m, err
+	}
+	now, err := d.Records.View(ctx).Follows().Standing(m.ID)
+	m.Missing, m.ContentSize = int(now.Missing), now.ContentSize
+	return m, err
+}
+
 // mostPlatforms is how many images of an index are looked into.
 const mostPlatforms = 64
 
@@ -74,7 +81,7 @@ func (d *door) child(ctx context.Context, name oci.Name, entry oci.Descriptor) (
 		Platform: oci.PlatformString(entry.Platform), Digest: entry.Digest, MediaType: entry.MediaType,
 		ContentSize: entry.Size, Layers: []api.Layer{},
 	}
-	m, err := d.Registry.Manifest(ctx, name, entry.Digest.String())
+	m, err := d.manifest(ctx, name, entry.Digest.String())
 	if err != nil {
 		if errors.Is(err, oci.CodeManifestUnknown) && oci.IsManifest(entry.MediaType) {
 			shown.Missing = 1
@@ -97,11 +104,7 @@ func (d *door) platformImage(ctx context.Context, name oci.Name, m record.Manife
 	// An artifact has no image configuration: its layers are shown without steps.
 	config, missing := d.Registry.ImageConfig(ctx, name, parsed)
 	shown := desk.PlatformImage(parsed, platform, config, missing == nil)
-	stands, err := d.Records.View(ctx).Follows().Standing(m.ID)
-	if err != nil {
-		slog.Warn("how an image stands cannot be read", "repository", name, "digest", m.Digest, "error", err)
-	}
-	shown.Digest, shown.MediaType, shown.ContentSize, shown.Missing = m.Digest, m.MediaType, stands.ContentSize, stands.Missing
+	shown.Digest, shown.MediaType, shown.ContentSize, shown.Missing = m.Digest, m.MediaType, m.ContentSize, int64(m.Missing)
 	holders, err := d.Records.View(ctx).Find(d.Seen(ctx)).HolderCounts(digestsOf(parsed.Layers))
 	if err != nil {
 		slog.Warn("the holders of layers cannot be counted", "repository", name, "digest", m.Digest, "error", err)
