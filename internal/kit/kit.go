@@ -26,7 +26,7 @@ import (
 )
 
 // patience is how long a test waits for what should come soon.
-const patience = 30 * time.Second
+const patience = 2 * time.Minute
 
 var build = sync.OnceValues(func() (string, error) {
 	if given := os.Getenv("BINARY_UNDER_TEST"); given != "" {

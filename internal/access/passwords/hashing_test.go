@@ -26,10 +26,10 @@ func TestACrowdAtOneAddressKeepsNobodyWaitingElsewhere(t *testing.T) {
 	enter := func(address string) {
 		all.Go(func() {
 			assert.NoError(t, h.Do(ctx, address, func() {
-				<-gate
 				mu.Lock()
-				defer mu.Unlock()
 				order = append(order, address)
+				mu.Unlock()
+				<-gate
 			}))
 		})
 	}
@@ -50,6 +50,15 @@ func TestACrowdAtOneAddressKeepsNobodyWaitingElsewhere(t *testing.T) {
 	gone, cancel := context.WithCancel(ctx)
 	cancel()
 	assert.ErrorIs(t, h.Do(gone, "192.0.2.3", func() {}), context.Canceled)
+	// One goes at a time, so that the order is that of the turns.
+	for begun := atOnce; begun < atOnce+mostFromOne+1; begun++ {
+		gate <- struct{}{}
+		require.Eventually(t, func() bool {
+			mu.Lock()
+			defer mu.Unlock()
+			return len(order) > begun
+		}, 10*time.Second, time.Millisecond)
+	}
 	close(gate)
 	all.Wait()
 	require.Eventually(t, func() bool {
