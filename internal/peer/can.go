@@ -7,10 +7,12 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"io"
 	"net/http"
 	"net/url"
 	"strings"
+	"time"
 
 	"warthesis/internal/oci"
 )
@@ -129,6 +131,40 @@ func (c *Client) TakesChunks(ctx context.Context, name oci.Name) (bool, error) {
 	}
 	c.cancelUpload(ctx, at)
 	return takes, err
+}
+
+// TryBytes reports how long the registry takes for bytes: an upload is begun, given that many
+// and cancelled.
+func (c *Client) TryBytes(ctx context.Context, name oci.Name, count int) (time.Duration, error) {
+	answer, err := c.do(ctx, request{method: http.MethodPost, path: string(name) + "/blobs/uploads/", body: func() io.Reader { return http.NoBody }}, http.StatusAccepted)
+	if err != nil {
+		return 0, err
+	}
+	answer.Body.Close()
+	at, err := c.location(answer)
+	if err != nil {
+		return 0, err
+	}
+	// What a line would press together says nothing.
+	raw := make([]byte, count)
+	rand.Read(raw)
+	began := time.Now()
+	answer, err = c.do(ctx, request{
+		method: http.MethodPatch, at: at, header: http.Header{"Content-Type": {"application/octet-stream"}, "Content-Range": {fmt.Sprintf("0-%d", count-1)}},
+		body: func() io.Reader { return bytes.NewReader(raw) }, length: int64(count),
+	}, http.StatusAccepted)
+	took := time.Since(began)
+	if err == nil {
+		answer.Body.Close()
+		if next, failed := c.location(answer); failed == nil {
+			at = next
+		}
+	}
+	// It is let go of, however it went.
+	ending, end := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
+	defer end()
+	c.cancelUpload(ending, at)
+	return took, err
 }
 
 // cancelUpload ends an upload; a registry that cannot lets it end by itself.

@@ -107,6 +107,9 @@ func numbered(raw []byte, all []Found) []Found {
 	return all
 }
 
+// Read reads a text as one that stands where a reference belongs.
+func Read(text string) Found { return found([]byte(text), 0, len(text)) }
+
 // found reads a text that stands where a reference belongs.
 func found(raw []byte, start, end int) Found {
 	f := Found{Start: start, End: end, Text: string(raw[start:end])}

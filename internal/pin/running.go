@@ -15,6 +15,50 @@ const MostRunning = 256 << 20
 // API gives for its pods, or a reference a line, # for comments. Each comes once, in order.
 // What a runtime writes before an ID of an image is left out.
 func Running(raw []byte) ([]string, error) {
+	return running(raw, images)
+}
+
+// RunningPinned is Running with the digest written behind the name, where it is told what of
+// a name runs.
+func RunningPinned(raw []byte) ([]string, error) {
+	return running(raw, func(document any, all []string) []string {
+		pinned := map[string]bool{}
+		all = identified(document, pinned, all)
+		for _, text := range images(document, nil) {
+			// What is told with its digest is not told without.
+			name, digest, has := strings.Cut(text, "@")
+			if !pinned[text] && !(has && pinned["@"+digest] && name != "") {
+				all = append(all, text)
+			}
+		}
+		return all
+	})
+}
+
+// identified finds what runs with the ID of what runs of it, and notes both.
+func identified(node any, pinned map[string]bool, all []string) []string {
+	switch node := node.(type) {
+	case []any:
+		for _, one := range node {
+			all = identified(one, pinned, all)
+		}
+	case map[string]any:
+		image, _ := node["image"].(string)
+		id, _ := node["imageID"].(string)
+		_, digest, is := strings.Cut(id, "@")
+		if is && image != "" && !strings.HasPrefix(image, "sha256:") && !strings.Contains(image, "@") {
+			pinned[image], pinned["@"+digest] = true, true
+			all = append(all, image+"@"+digest)
+		}
+		for _, value := range node {
+			all = identified(value, pinned, all)
+		}
+	}
+	return all
+}
+
+// running reads what runs, with what finds it in JSON.
+func running(raw []byte, find func(document any, all []string) []string) ([]string, error) {
 	var all []string
 	if trimmed := bytes.TrimSpace(raw); len(trimmed) > 0 && (trimmed[0] == '{' || trimmed[0] == '[') {
 		d := json.NewDecoder(bytes.NewReader(trimmed))
@@ -23,7 +67,7 @@ func Running(raw []byte) ([]string, error) {
 			if err := d.Decode(&document); err != nil {
 				return nil, fmt.Errorf("this is no JSON as a cluster's API gives it for pods: %w", err)
 			}
-			all = images(document, all)
+			all = find(document, all)
 		}
 	} else {
 		for line := range strings.Lines(string(raw)) {

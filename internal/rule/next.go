@@ -182,3 +182,24 @@ func Newer(tag string, names []string) []string {
 	}
 	return slices.Compact(slices.DeleteFunc(best[:], func(s string) bool { return s == "" }))
 }
+
+// Nearest returns the tags of a list that stand next to one that is not among them, in their
+// order, the newest first: of a version other versions with the same prefix, where there are
+// any.
+func Nearest(tag string, names []string, most int) []string {
+	all := slices.Clone(names)
+	if prefix, _, is := SplitVersion(tag); is {
+		alike := slices.DeleteFunc(slices.Clone(all), func(name string) bool {
+			p, _, is := SplitVersion(name)
+			return !is || p != prefix
+		})
+		if len(alike) > 0 {
+			all = alike
+		}
+	}
+	slices.SortFunc(all, func(a, b string) int { return bytes.Compare(OrderKey(b), OrderKey(a)) })
+	key := OrderKey(tag)
+	at, _ := slices.BinarySearchFunc(all, key, func(name string, key []byte) int { return bytes.Compare(key, OrderKey(name)) })
+	from := max(0, min(at-(most+1)/2, len(all)-most))
+	return all[from:min(len(all), from+most)]
+}

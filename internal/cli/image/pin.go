@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
@@ -92,7 +91,7 @@ func (p *pinning) run(ctx context.Context, c *site.Call) error {
 		}
 	}
 	p.c, p.peers, p.files = c, map[string]*peer.Client{}, map[string][]byte{}
-	files, err := pinFiles(c.Args)
+	files, err := site.ReferenceFiles(c.Args)
 	if err != nil {
 		return err
 	}
@@ -132,78 +131,22 @@ func (p *pinning) end() error {
 	return nil
 }
 
-// mostPinFiles bounds the files of one call.
-const mostPinFiles = 20_000
-
-// file is a file to be read; named tells that it was named itself.
-type pinFile struct {
-	path  string
-	named bool
-}
-
-// pinFiles lists the files that are meant, each once: of a folder those that their names
-// tell, hidden ones left out.
-func pinFiles(args []string) ([]pinFile, error) {
-	var files []pinFile
-	seen := map[string]bool{}
-	add := func(path string, named bool) error {
-		if path = filepath.Clean(path); !seen[path] {
-			seen[path] = true
-			files = append(files, pinFile{path, named})
-		}
-		if len(files) > mostPinFiles {
-			return term.Usage("there are more than %d files; name a smaller folder", mostPinFiles)
-		}
-		return nil
-	}
-	for _, arg := range args {
-		info, err := os.Stat(arg)
-		if errors.Is(err, fs.ErrNotExist) {
-			return nil, term.Usage("there is no file or folder %s", arg)
-		}
-		if err != nil {
-			return nil, err
-		}
-		if !info.IsDir() {
-			if err := add(arg, true); err != nil {
-				return nil, err
-			}
-			continue
-		}
-		err = filepath.WalkDir(arg, func(path string, entry fs.DirEntry, err error) error {
-			switch name := entry.Name(); {
-			case err != nil:
-				return err
-			case entry.IsDir() && path != arg && (strings.HasPrefix(name, ".") || name == "node_modules"):
-				return fs.SkipDir
-			case entry.Type().IsRegular() && !strings.HasPrefix(name, ".") && (pin.IsBuildFile(name) || pin.IsYAML(name)):
-				return add(path, false)
-			}
-			return nil
-		})
-		if err != nil {
-			return nil, err
-		}
-	}
-	return files, nil
-}
-
-func (p *pinning) read(file pinFile) error {
-	raw, err := given.Read(file.path, pin.MostBytes)
+func (p *pinning) read(file site.ReferenceFile) error {
+	raw, err := given.Read(file.Path, pin.MostBytes)
 	var places []pin.Found
 	if err == nil {
-		places, err = pin.Find(filepath.ToSlash(file.path), raw)
+		places, err = pin.Find(filepath.ToSlash(file.Path), raw)
 	}
 	if err != nil {
-		if file.named {
+		if file.Named {
 			p.unread = true
 		}
-		p.c.T.Warn("%s is left out: %s", file.path, term.OneLine(err.Error()))
+		p.c.T.Warn("%s is left out: %s", file.Path, term.OneLine(err.Error()))
 		return nil
 	}
-	p.files[file.path] = raw
+	p.files[file.Path] = raw
 	for _, f := range places {
-		one := pinned{File: file.path, Line: f.Line, Reference: f.Text, found: f}
+		one := pinned{File: file.Path, Line: f.Line, Reference: f.Text, found: f}
 		switch {
 		case f.Skip != "":
 			one.State, one.Notes = isSkipped, []string{f.Skip}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"os"
 	"sync"
+	"time"
 
 	"warthesis/internal/api"
 	"warthesis/internal/cli/term"
@@ -21,6 +22,8 @@ type Remote struct {
 	ClientCertificate, ClientKey string
 	LoginFile                    string
 	Version                      string
+	// Patience is how long what fails for a passing reason is tried again; zero is a minute.
+	Patience time.Duration
 
 	warned sync.Once
 	// schemes are those that addresses were pasted with, by registry.
@@ -62,7 +65,7 @@ func (r *Remote) PeerAs(registry string, credentials func(context.Context) (logi
 	}
 	return peer.New(registry, peer.Options{
 		Unencrypted: r.Unencrypted, UserAgent: "warthesis/" + r.Version, Transport: w, Base: w.Base.String(),
-		Credentials: credentials, Sessions: hosts.Uploads(),
+		Credentials: credentials, Sessions: hosts.Uploads(), Patience: r.Patience,
 	}), nil
 }
 
