@@ -12,6 +12,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"warthesis/internal/cli/carried"
 	"warthesis/internal/cli/flow"
 	"warthesis/internal/cli/image"
 	"warthesis/internal/cli/names"
@@ -91,7 +92,7 @@ func newRoot(t term.Terminal, version string) *cobra.Command {
 	root.SetHelpCommandGroupID(term.GroupRun)
 	root.SetCompletionCommandGroupID(term.GroupRun)
 	remote := &site.Remote{T: t, Version: version}
-	for _, add := range []func(*cobra.Command, *site.Remote){image.Add, names.Add, rights.Add, trust.Add, upkeep.Add, flow.Add, service.Add} {
+	for _, add := range []func(*cobra.Command, *site.Remote){image.Add, names.Add, rights.Add, trust.Add, upkeep.Add, flow.Add, carried.Add, service.Add} {
 		add(root, remote)
 	}
 	return root

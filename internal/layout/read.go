@@ -92,6 +92,10 @@ func (s *Source) readIndex() error {
 	if err != nil {
 		return err
 	}
+	// Two readers would see two images in it.
+	if a, is := s.files.(*archive); is && a.twice != "" {
+		return fmt.Errorf("%q stands in it twice; pack it anew", a.twice)
+	}
 	marker, err := s.document(v1.ImageLayoutFile)
 	if err == nil {
 		err = checkMarker(marker)
@@ -228,6 +232,8 @@ func (s sized) Size() int64 { return s.size }
 type archive struct {
 	file  *os.File
 	files map[string]extent
+	// twice is a name that stands in it more than once, "" for none.
+	twice string
 }
 
 type extent struct{ offset, length int64 }
@@ -279,6 +285,9 @@ func openTar(f *os.File, size int64) (*archive, error) {
 		case tar.TypeReg:
 			if header.Size > size-offset {
 				return nil, fmt.Errorf("it is cut off: %q does not stand in it whole", header.Name)
+			}
+			if _, is := a.files[name]; is {
+				a.twice = name
 			}
 			a.files[name] = extent{offset, header.Size}
 		case tar.TypeLink:

@@ -29,6 +29,14 @@ type From interface {
 	Tags(ctx context.Context, name oci.Name, after string) (tags []string, next string, err error)
 }
 
+// Partial is a source that has only a part of what it names, as one volume of a parcel.
+type Partial interface {
+	// Holds reports whether a blob can be read from it.
+	Holds(d oci.Descriptor) bool
+	// Elsewhere returns where a blob is expected at the destination that it does not hold.
+	Elsewhere(d oci.Descriptor) []oci.Name
+}
+
 // To is where they go.
 type To interface {
 	HasBlob(ctx context.Context, name oci.Name, d oci.Descriptor) (bool, error)
@@ -46,7 +54,10 @@ type To interface {
 type Options struct {
 	// From returns the registry that a reference names.
 	From func(registry string) (From, error)
-	To   To
+	// Called is what the source is called where it is not the registry that references name,
+	// but something that came from there.
+	Called string
+	To     To
 	// Prefix stands before the names at the destination, "" for none.
 	Prefix oci.Name
 	// NoReferrers leaves out what refers to the images.
@@ -135,6 +146,8 @@ const (
 	// Failed: it could not be read, or not be sent.
 	Failed State = "failed"
 	Copied State = "copied"
+	// Waiting: what its source holds of it is at the destination, and the rest is to come.
+	Waiting State = "waiting"
 )
 
 // Image is one reference of a list with all that belongs to it.
@@ -156,6 +169,9 @@ type Image struct {
 	Bytes, New, Sent int64
 	// Referrers is how many manifests refer to it, or to what does.
 	Referrers int
+
+	// Awaits are the blobs that a waiting image lacks.
+	Awaits []oci.Descriptor
 
 	from  From
 	parts []part
@@ -242,7 +258,15 @@ func (c *Carrier) keep(digest oci.Digest, raw []byte) {
 
 // fromFails says that it was the source that failed, and remembers one that does not answer.
 func (c *Carrier) fromFails(i *Image, err error) error {
-	return c.fails(i.Item.Ref.Registry, "read from "+i.Item.Ref.Registry, err)
+	return c.fails(i.Item.Ref.Registry, "read from "+c.source(i), err)
+}
+
+// source is what an image's source is called.
+func (c *Carrier) source(i *Image) string {
+	if c.o.Called != "" {
+		return c.o.Called
+	}
+	return i.Item.Ref.Registry
 }
 
 // toFails is fromFails for the destination.

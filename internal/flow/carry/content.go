@@ -133,7 +133,7 @@ func (r *content) check(p []byte) error {
 }
 
 func (r *content) lies() error {
-	return oci.Errorf(oci.CodeDigestInvalid, "what %s sends for %s is something else; whoever runs it has to mend it", r.i.Item.Ref.Registry, r.d.Digest)
+	return oci.Errorf(oci.CodeDigestInvalid, "what %s sends for %s is something else; whoever runs it has to mend it", r.c.source(r.i), r.d.Digest)
 }
 
 // drop closes the connection. The mutex is held.

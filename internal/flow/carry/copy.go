@@ -34,6 +34,9 @@ func (c *Carrier) Copy(ctx context.Context, p *Plan) error {
 				return within.Err()
 			}
 			i.State, i.Err = Copied, nil
+			if len(i.Awaits) > 0 {
+				i.State = Waiting
+			}
 			if err != nil {
 				i.State, i.Err = Failed, err
 			}
@@ -58,7 +61,8 @@ func (c *Carrier) image(ctx context.Context, i *Image) error {
 			return err
 		}
 	}
-	if i.Item.Tag == "" {
+	// An image shows once all of it is there.
+	if i.Item.Tag == "" || len(i.Awaits) > 0 {
 		return nil
 	}
 	raw, err := c.manifest(ctx, i, i.Root)
@@ -73,7 +77,13 @@ func (c *Carrier) image(ctx context.Context, i *Image) error {
 func (c *Carrier) part(ctx context.Context, i *Image, p part) error {
 	var sent atomic.Int64
 	group, within := errgroup.WithContext(ctx)
+	partial, _ := i.from.(Partial)
+	awaited := len(i.Awaits)
 	for _, d := range p.blobs {
+		if partial != nil && !partial.Holds(d) && !c.isThere(d) {
+			i.Awaits = append(i.Awaits, d)
+			continue
+		}
 		group.Go(func() error {
 			bytes, err := c.blob(within, i, d)
 			sent.Add(bytes)
@@ -82,7 +92,7 @@ func (c *Carrier) part(ctx context.Context, i *Image, p part) error {
 	}
 	err := group.Wait()
 	i.Sent += sent.Load()
-	if err != nil {
+	if err != nil || len(i.Awaits) > awaited {
 		return err
 	}
 	for _, d := range p.documents {
@@ -127,6 +137,14 @@ func (c *Carrier) blob(ctx context.Context, i *Image, d oci.Descriptor) (int64, 
 	defer c.mu.Unlock()
 	b.has[i.Name] = true
 	return sent, nil
+}
+
+// isThere reports whether some repository of the destination has a blob.
+func (c *Carrier) isThere(d oci.Descriptor) bool {
+	b := c.blobOf(d)
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return len(b.has) > 0
 }
 
 // placesOf reports whether a repository of the destination has a blob, and else another one

@@ -225,14 +225,23 @@ func (c *Carrier) weigh(ctx context.Context, p *Plan) error {
 		}
 		b := c.blobOf(d)
 		group.Go(func() error {
-			has, err := c.o.To.HasBlob(within, i.Name, d)
-			if err != nil {
-				return c.toFails(err)
+			names := []oci.Name{i.Name}
+			if partial, is := i.from.(Partial); is && !partial.Holds(d) {
+				for _, name := range partial.Elsewhere(d) {
+					names = append(names, under(c.o.Prefix, name))
+				}
 			}
-			c.mu.Lock()
-			defer c.mu.Unlock()
-			if has {
-				b.has[i.Name] = true
+			for _, name := range names {
+				has, err := c.o.To.HasBlob(within, name, d)
+				if err != nil {
+					return c.toFails(err)
+				}
+				if has {
+					c.mu.Lock()
+					b.has[name] = true
+					c.mu.Unlock()
+					return nil
+				}
 			}
 			return nil
 		})

@@ -17,7 +17,7 @@ func (c *Carrier) Verify(ctx context.Context, p *Plan) error {
 	group, within := errgroup.WithContext(ctx)
 	group.SetLimit(imagesAtOnce)
 	for _, i := range p.Images {
-		if i.Lacks() {
+		if i.Lacks() || i.State == Waiting {
 			continue
 		}
 		group.Go(func() error {

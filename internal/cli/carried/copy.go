@@ -1,4 +1,4 @@
-package flow
+package carried
 
 import (
 	"context"
@@ -12,13 +12,11 @@ import (
 	"time"
 
 	"github.com/spf13/pflag"
-	"golang.org/x/time/rate"
 
 	"warthesis/internal/cli/site"
 	"warthesis/internal/cli/term"
 	"warthesis/internal/flow/carry"
 	"warthesis/internal/flow/packing"
-	"warthesis/internal/peer"
 	"warthesis/internal/rule"
 )
 
@@ -115,20 +113,29 @@ func (k *copying) run(ctx context.Context, c *site.Call, listName, destination s
 	if err != nil {
 		return err
 	}
-	if k.report != "" {
-		raw, err := json.MarshalIndent(report, "", "  ")
-		if err == nil {
-			err = replaceWhole(k.report, append(raw, '\n'))
-		}
-		if err != nil {
-			return fmt.Errorf("write the report: %w", err)
-		}
+	if err := k.write(report); err != nil {
+		return err
 	}
 	if err := c.Tell(report, func() { drawCopied(c, report, run) }); err != nil {
 		return err
 	}
 	if report.Totals.Lacks > 0 {
 		return fmt.Errorf("%s at %s", lacking(report.Totals.Lacks), to)
+	}
+	return nil
+}
+
+// write writes the report to a file, where that was asked for.
+func (k *copying) write(report carry.Report) error {
+	if k.report == "" {
+		return nil
+	}
+	raw, err := json.MarshalIndent(report, "", "  ")
+	if err == nil {
+		err = replaceWhole(k.report, append(raw, '\n'))
+	}
+	if err != nil {
+		return fmt.Errorf("write the report: %w", err)
 	}
 	return nil
 }
@@ -165,7 +172,7 @@ type running struct {
 	k       *copying
 	c       *site.Call
 	to      site.Place
-	client  *peer.Client
+	o       carry.Options
 	carrier *carry.Carrier
 	journal *carry.Journal
 	watch   *copyWatch
@@ -177,32 +184,30 @@ type running struct {
 const waited = 2 * time.Minute
 
 func (k *copying) begin(ctx context.Context, c *site.Call, to site.Place, journal *carry.Journal) (*running, error) {
-	c.R.Patience = waited
-	if k.patience != 0 {
-		c.R.Patience = k.patience.Duration()
+	o, err := k.options(c)
+	if err != nil {
+		return nil, err
 	}
 	client, err := c.R.Peer(to.Registry)
 	if err != nil {
 		return nil, err
 	}
-	o := carry.Options{To: client, Prefix: to.Name, NoReferrers: k.bare, AtOnce: k.atOnce}
-	if k.rate != "" {
-		size, err := rule.ParseSize(k.rate)
-		if err != nil || size <= 0 {
-			return nil, term.Usage("--rate: %q is no size; write it as in 4MiB", k.rate)
-		}
-		o.Limit = rate.NewLimiter(rate.Limit(size), int(min(size, 64<<10)))
-	}
+	o.To, o.Prefix = client, to.Name
 	if o.Conditions, err = client.HasDigests(ctx); err != nil {
 		return nil, err
 	}
-	from := sources(c.R)
-	o.From = func(registry string) (carry.From, error) { return from(registry) }
-	run := &running{k: k, c: c, to: to, client: client, journal: journal}
+	run := &running{k: k, c: c, to: to, o: o, journal: journal}
 	run.watch = newCopyWatch(c, journal)
-	o.Watch = run.watch
-	run.carrier = carry.New(o)
+	run.o.Watch = run.watch
+	run.carrier = carry.New(run.o)
 	return run, nil
+}
+
+// from lets a run read from something else than registries.
+func (r *running) from(source carry.From, called string) {
+	r.o.From = func(string) (carry.From, error) { return source, nil }
+	r.o.Called = called
+	r.carrier = carry.New(r.o)
 }
 
 // all looks, copies and asks again.
@@ -296,7 +301,7 @@ func (r *running) draw(plan *carry.Plan) {
 			w.Row(i.Item.Ref.String(), "-", state, "-", "-")
 			continue
 		}
-		w.Row(shown(i), term.Short(i.Root.Digest), state, term.Size(i.Bytes), term.Size(i.New))
+		w.Row(r.shown(i), term.Short(i.Root.Digest), state, term.Size(i.Bytes), term.Size(i.New))
 	}
 	w.Draw()
 	for _, i := range plan.Images {
@@ -334,7 +339,10 @@ func span(d time.Duration) string {
 }
 
 // shown is an image with its name at the destination, where that is another.
-func shown(i *carry.Image) string {
+func (r *running) shown(i *carry.Image) string {
+	if r.o.Called != "" {
+		return i.Target()
+	}
 	text := i.Item.Ref.Repository().String() + ":" + string(i.Item.Ref.Tag)
 	if i.Item.Ref.Tag == "" {
 		text = i.Item.Ref.String()

@@ -1,4 +1,4 @@
-package flow
+package carried
 
 import (
 	"fmt"
@@ -22,13 +22,11 @@ type copyWatch struct {
 	doing        string
 	of, done     int
 	bytes, moved int64
-	passed       int64
 	began        time.Time
 	// took is how long bytes moved for, in all.
-	took     time.Duration
-	shown    time.Time
-	watched  bool
-	lastSaid time.Time
+	took    time.Duration
+	shown   time.Time
+	watched bool
 }
 
 func newCopyWatch(c *site.Call, journal *carry.Journal) *copyWatch {
