@@ -79,6 +79,9 @@ const (
 	EventPeerMade    EventKind = "peer-made"
 	EventPeerChanged EventKind = "peer-changed"
 	EventPeerRemoved EventKind = "peer-removed"
+	EventArrivalMade EventKind = "arrival-made"
+	// EventArrivalStopped is that nothing waits any more for what was carried in.
+	EventArrivalStopped EventKind = "arrival-stopped"
 	// EventFollowSet is that a namespace follows peers, or none; EventFetched a manifest that
 	// came from one.
 	EventFollowSet EventKind = "follow-set"

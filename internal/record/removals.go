@@ -1,6 +1,7 @@
 package record
 
 import (
+	"warthesis/internal/record/arrivals"
 	"warthesis/internal/record/diffids"
 	"warthesis/internal/record/replication"
 	"warthesis/internal/record/runs"
@@ -77,6 +78,9 @@ func (v View) DiffIDs() diffids.IDs { return diffids.IDs{DB: v.db} }
 
 // Runs are the runs.
 func (v View) Runs() runs.Records { return runs.Records{DB: v.db} }
+
+// Arrivals are what is carried in by list.
+func (v View) Arrivals() arrivals.Records { return arrivals.Records{DB: v.db} }
 
 // Replication are the rules by which images travel, and what is due by them.
 func (v View) Replication() replication.Records { return replication.Records{DB: v.db} }

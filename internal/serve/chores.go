@@ -7,6 +7,7 @@ import (
 
 	"warthesis/internal/clock"
 	"warthesis/internal/flow/mend"
+	"warthesis/internal/record"
 	"warthesis/internal/work"
 )
 
@@ -23,6 +24,9 @@ func chores(h *Home, clk clock.Clock) []work.Kind {
 		light("refusals", "Writes refusals into the audit log, and when roles and tokens were used", 2*time.Second, func(context.Context, *work.Going) error { return a.Flush() }),
 		light("served-time", "Writes how long the registry has served", time.Minute, func(context.Context, *work.Going) error { return r.KeepServed() }),
 		light("quotas", "Says which quotas are nearly full", 2*time.Second, func(ctx context.Context, _ *work.Going) error { return r.SayNearly(ctx) }),
+		light("old-arrivals", "Waits no longer for what is carried in and was not heard of for its time", time.Hour, func(ctx context.Context, _ *work.Going) error {
+			return h.Records.Update(ctx, "old-arrivals", func(tx *record.Tx) error { return tx.Arrivals().Drop(tx.Now(), tx.Served()) })
+		}),
 		light("idle-uploads", "Ends uploads that nobody sends to", time.Minute, func(ctx context.Context, _ *work.Going) error { return r.EndIdleUploads(ctx) }),
 		light("old-keys", "Lets new bearer tokens be signed by a new key", time.Hour, func(context.Context, *work.Going) error { return a.RotateOldKeys() }),
 		light("ended-logins", "Forgets logins and sessions that have ended", time.Hour, func(_ context.Context, g *work.Going) error { return a.DropEnded(g.Breathe) }),

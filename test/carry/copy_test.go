@@ -201,7 +201,11 @@ func TestACopySaysWhatADestinationHasNoRoomFor(t *testing.T) {
 	kit.AsAdmin(t, to, http.MethodPost, "/api/v1/namespaces", `{"name":"rolling"}`)
 	kit.Must(t, "quota", "set", to.Address+"/rolling", "1300KiB", "--reason", "a small depot")
 	at := write(t, list)
-	report, result := copied(t, at, to.Address, "--set", "version=1.0.0")
+	refused := kit.Run(t, "copy", at, to.Address, "--set", "version=1.0.0")
+	assert.Equal(t, 1, refused.Code)
+	assert.Contains(t, refused.Err, "the namespace rolling has 1.3 MiB left of its quota of 1.3 MiB")
+	assert.Contains(t, refused.Err, "nothing was moved")
+	report, result := copied(t, at, to.Address, "--set", "version=1.0.0", "--without-room")
 	assert.Equal(t, 1, result.Code)
 	assert.Positive(t, report.Totals.Lacks)
 	assert.Less(t, report.Totals.Lacks, len(images))
@@ -215,6 +219,8 @@ func TestACopySaysWhatADestinationHasNoRoomFor(t *testing.T) {
 	assert.Zero(t, result.Code, result.Err)
 	assert.True(t, report.Complete)
 	assert.NotNil(t, report.GoesOn)
+	shown := kit.Must(t, "arrival", "list", to.Address)
+	assert.Contains(t, shown, "4 of 4")
 }
 
 func TestASourceThatLiesIsFoundOut(t *testing.T) {

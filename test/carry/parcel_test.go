@@ -10,7 +10,9 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -130,9 +132,10 @@ func TestTheNextParcelHoldsOnlyWhatIsNew(t *testing.T) {
 	assert.Less(t, bySize, int64(40_000))
 }
 
+// Sweeps between the volumes take nothing that waits for its image.
 func TestVolumesComeFromOneDriveAfterTheOther(t *testing.T) {
 	t.Parallel()
-	f, to := kit.StartForeign(t, nil), kit.Start(t, t.TempDir())
+	f, to := kit.StartForeign(t, nil), kit.Start(t, t.TempDir(), "--short-windows", "--grace", "1s", "--restore-window", "1s", "--sweep-at", "never")
 	image := kit.NewImage(t, kit.Bytes(1, 5<<20), kit.Bytes(2, 100_000))
 	f.Put("rolling/large", "1.0.0", image)
 	images, list := release(t, f, 3, 1)
@@ -155,8 +158,14 @@ func TestVolumesComeFromOneDriveAfterTheOther(t *testing.T) {
 		if n < len(files)-1 {
 			assert.Contains(t, said, "still for volume")
 			assert.Empty(t, tagOf(to, "rolling/large", "1.0.0"))
+			assert.Contains(t, kit.Must(t, "arrival", "list", to.Address), "waiting")
+			time.Sleep(1500 * time.Millisecond) // The grace is over.
+			kit.Must(t, "sweep", "run", to.Address)
 		}
 	}
+	shown := kit.Must(t, "arrival", "list", to.Address)
+	assert.Contains(t, shown, "done")
+	assert.Equal(t, 1, strings.Count(shown, "november.parcel"), "all volumes are one arrival")
 	assert.Equal(t, image.Manifest.Digest.String(), tagOf(to, "rolling/large", "1.0.0"))
 	assert.Equal(t, images[2].Manifest.Digest.String(), tagOf(to, "rolling/part-02", "1.0.0"))
 }

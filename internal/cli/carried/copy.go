@@ -24,6 +24,7 @@ import (
 type copying struct {
 	sets                         []string
 	preview, without, anew, bare bool
+	crowded                      bool
 	rate, journal, report, keep  string
 	atOnce                       int
 	patience                     rule.Span
@@ -33,6 +34,7 @@ func (k *copying) flags(f *pflag.FlagSet) {
 	setFlag(f, &k.sets)
 	f.BoolVar(&k.preview, "preview", false, "only look, and move nothing")
 	f.BoolVar(&k.without, "without-missing", false, "go on without what its source does not have")
+	f.BoolVar(&k.crowded, "without-room", false, "go on though the destination says that it has no room for all of it")
 	f.BoolVar(&k.bare, "no-referrers", false, "leave out what refers to the images, as signatures do")
 	term.Number(f, &k.atOnce, "at-once", 6, 1, 64, "how many blobs travel at the same time")
 	f.StringVar(&k.rate, "rate", "", "how much is copied in a second at most, as in 4MiB")
@@ -107,6 +109,7 @@ func (k *copying) run(ctx context.Context, c *site.Call, listName, destination s
 	if err != nil {
 		return err
 	}
+	run.told = newAnnounced(ctx, c, to, run.watch, "copy", baseName(listName), "")
 	report, err := run.all(ctx, items, locked)
 	report.List, report.Destination = listName, to.String()
 	complete, speed = report.Complete, report.Totals.BytesASecond
@@ -176,6 +179,7 @@ type running struct {
 	carrier *carry.Carrier
 	journal *carry.Journal
 	watch   *copyWatch
+	told    *announced
 	// rate is what was measured before.
 	rate int64
 }
@@ -234,11 +238,25 @@ func (r *running) all(ctx context.Context, items, locked []packing.Item) (carry.
 			return carry.Report{}, err
 		}
 	}
-	if err := r.look(ctx, plan); err != nil || r.k.preview {
+	err = r.look(ctx, plan)
+	if err == nil {
+		err = r.room(ctx, plan)
+	}
+	if err != nil || r.k.preview {
 		return done(plan), err
 	}
-	r.watch.begin("copying", plan.Count(carry.Absent, carry.Moves), plan.New)
-	err = r.carrier.Copy(ctx, plan)
+	err = r.move(ctx, plan, "copying")
+	report := done(plan)
+	report.Complete = err == nil && report.Totals.Lacks == 0
+	r.told.end(ctx, report, plan, err)
+	return report, err
+}
+
+// move copies what a plan says, and asks for all of it again.
+func (r *running) move(ctx context.Context, plan *carry.Plan, doing string) error {
+	r.told.begin(ctx, plan)
+	r.watch.begin(doing, plan.Count(carry.Absent, carry.Moves), plan.New)
+	err := r.carrier.Copy(ctx, plan)
 	r.watch.end()
 	if err == nil {
 		r.watch.begin("asking again", 0, 0)
@@ -246,11 +264,21 @@ func (r *running) all(ctx context.Context, items, locked []packing.Item) (carry.
 		r.watch.end()
 	}
 	if err != nil {
-		return done(plan), r.stopped(err)
+		return r.stopped(err)
 	}
-	report := done(plan)
-	report.Complete = report.Totals.Lacks == 0
-	return report, nil
+	return nil
+}
+
+// room refuses to go on where the destination says that it has no room.
+func (r *running) room(ctx context.Context, plan *carry.Plan) error {
+	crowded := r.told.ask(ctx, plan)
+	for _, said := range crowded {
+		r.c.T.Warn("%s", term.OneLine(said))
+	}
+	if len(crowded) > 0 && !r.k.crowded && !r.k.preview {
+		return fmt.Errorf("it does not fit at %s; nothing was moved. Make room there, or go on with what fits with --without-room", r.to)
+	}
+	return nil
 }
 
 // stopped says how what stopped goes on.

@@ -42,7 +42,7 @@ func (w *copyWatch) begin(doing string, of int, bytes int64) {
 func (w *copyWatch) end() {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	if w.doing == "copying" {
+	if w.bytes > 0 {
 		w.took += time.Since(w.began)
 	}
 	w.line.End()
@@ -56,6 +56,16 @@ func (w *copyWatch) rate() int64 {
 		return 0
 	}
 	return int64(float64(w.moved) / w.took.Seconds())
+}
+
+// stands is how many images have come through, how many bytes went, and how many a second.
+func (w *copyWatch) stands() (done, moved, rate int64) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if took := w.took + time.Since(w.began); w.moved > 0 && took > 0 {
+		rate = int64(float64(w.moved) / took.Seconds())
+	}
+	return int64(w.done), w.moved, rate
 }
 
 // Looked is told of references that were looked at.

@@ -193,6 +193,7 @@ func unloadParcel() site.Command {
 			"  warthesis parcel unload planner.tar localhost:7070 --as timetable/planner",
 		Flags: func(f *pflag.FlagSet) {
 			f.StringVar(&u.as, "as", "", "the repository of what an image layout calls by a tag alone, or not at all")
+			f.BoolVar(&u.crowded, "without-room", false, "go on though the registry says that it has no room for all of it")
 			f.BoolVar(&u.preview, "preview", false, "only look, and move nothing")
 			term.Number(f, &u.atOnce, "at-once", 6, 1, 64, "how many blobs travel at the same time")
 			f.StringVar(&u.rate, "rate", "", "how much is sent in a second at most, as in 4MiB")
@@ -255,15 +256,24 @@ func (u *unloading) run(ctx context.Context, c *site.Call) error {
 	}
 	run.from(from, name)
 	began := time.Now().UTC().Truncate(time.Second)
+	id := ""
+	if p != nil {
+		id = p.ID.String()
+	}
+	run.told = newAnnounced(ctx, c, to, run.watch, "parcel", volumeSuffix.ReplaceAllString(baseName(name), ""), id)
 	plan, err := run.unload(ctx, p, items)
-	if err != nil {
+	if plan == nil {
 		return err
 	}
 	report := plan.Report()
 	report.List, report.Destination, report.Began, report.Ended = name, to.String(), began, time.Now().UTC().Truncate(time.Second)
 	report.Totals.BytesASecond = run.watch.rate()
 	waiting := plan.Count(carry.Waiting)
-	report.Complete = report.Totals.Lacks == 0 && waiting == 0 && !u.preview
+	report.Complete = err == nil && report.Totals.Lacks == 0 && waiting == 0 && !u.preview
+	run.told.end(ctx, report, plan, err)
+	if err != nil {
+		return err
+	}
 	if p != nil && waiting > 0 {
 		if _, err := p.Keep(kept); err != nil {
 			return err
@@ -305,18 +315,10 @@ func (r *running) unload(ctx context.Context, p *parcel.Parcel, items []packing.
 	if r.k.preview {
 		return plan, nil
 	}
-	r.watch.begin("unloading", plan.Count(carry.Absent, carry.Moves), plan.New)
-	err = r.carrier.Copy(ctx, plan)
-	r.watch.end()
-	if err == nil {
-		r.watch.begin("asking again", 0, 0)
-		err = r.carrier.Verify(ctx, plan)
-		r.watch.end()
+	if err := r.room(ctx, plan); err != nil {
+		return nil, err
 	}
-	if err != nil {
-		return nil, r.stopped(err)
-	}
-	return plan, nil
+	return plan, r.move(ctx, plan, "unloading")
 }
 
 // lacksBase fails where the destination lacks what a parcel was packed without.

@@ -66,7 +66,9 @@ func (p *Plan) removals() error {
 		JOIN repositories AS r ON r.id = x.repository_id AND r.removal_id = x.id AND r.removed_at <> 0 WHERE r.gone_at = 0 AND ` + inPlace + `;
 	INSERT OR IGNORE INTO temp.gone_places SELECT r.id, x.id, x.removed_served FROM temp.over_removals AS o JOIN removals AS x ON x.id = o.id AND x.kind = 'namespace'
 		JOIN namespaces AS n ON n.id = x.namespace_id AND n.removal_id = x.id AND n.removed_at <> 0 JOIN repositories AS r ON r.namespace_id = n.id WHERE r.gone_at = 0 AND ` + inPlace + `;
-	INSERT INTO temp.uploading SELECT repository_id, min(started_served) FROM uploads GROUP BY repository_id;
+	INSERT INTO temp.uploading SELECT id, min(since) FROM (SELECT repository_id AS id, started_served AS since FROM uploads
+		UNION ALL SELECT r.id, a.began_served FROM arrivals AS a JOIN arrival_places AS p ON p.arrival_id = a.id JOIN repositories AS r ON r.name = p.repository
+		WHERE a.ended_at = 0 AND a.until_served > @served) GROUP BY id;
 	INSERT INTO temp.away SELECT id FROM repositories WHERE removed_at <> 0;
 	INSERT OR IGNORE INTO temp.away SELECT r.id FROM namespaces AS n JOIN repositories AS r ON r.namespace_id = n.id WHERE n.removed_at <> 0`)
 }

@@ -53,7 +53,8 @@ const (
 	InWindow Why = "restore-window"
 	// InGrace: it was touched within the grace.
 	InGrace Why = "grace"
-	// Uploading: an upload that is open in the repository began before it was touched.
+	// Uploading: an upload that is open in the repository, or an arrival that holds it open,
+	// began before it was touched.
 	Uploading Why = "upload"
 	// PlaceRemoved: its place is removed, and can come back.
 	PlaceRemoved Why = "place-removed"
@@ -103,9 +104,11 @@ const placeGone = `(r.removed_at <> 0 AND EXISTS (SELECT 1 FROM removals AS x WH
 // inPlace keeps what is in the place of the terms.
 const inPlace = "(@namespace = 0 OR r.namespace_id = @namespace) AND (@repository = 0 OR r.id = @repository)"
 
-// uploading is the served time at which the oldest open upload of the repository of h
-// began, beyond all where there is none.
-const uploading = "coalesce((SELECT min(started_served) FROM uploads WHERE uploads.repository_id = h.repository_id), 9223372036854775807)"
+// uploading is the served time at which the oldest open upload into the repository r, or the
+// oldest arrival that holds it open, began, beyond all where there is none.
+const uploading = `min(coalesce((SELECT min(started_served) FROM uploads WHERE uploads.repository_id = r.id), 9223372036854775807),
+	coalesce((SELECT min(a.began_served) FROM arrival_places AS p JOIN arrivals AS a ON a.id = p.arrival_id
+		WHERE p.repository = r.name AND a.ended_at = 0 AND a.until_served > @served), 9223372036854775807))`
 
 // Records are the records in a change, or as of the last commit.
 type Records struct{ DB *gorm.DB }

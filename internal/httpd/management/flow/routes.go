@@ -42,4 +42,16 @@ func Register(_ gin.IRouter, a huma.API, o *desk.Desk) {
 	huma.Register(a, desk.At(http.MethodGet, "/replications/{name}/drift", "replication-drift", "Show where both sides differ, as of the last comparison"), d.drift)
 	huma.Register(a, desk.At(http.MethodPost, "/replications/{name}/drift", "compare-replication", "Compare both sides of a replication rule"), d.askDrift)
 	huma.Register(a, desk.At(http.MethodGet, "/replications/{name}/samples", "replication-samples", "Show how a replication rule fared"), d.samples)
+	huma.Register(a, desk.At(http.MethodGet, "/arrivals", "arrivals", "List what is carried in by list: copies, parcels, imports"), d.arrivals)
+	announce := desk.At(http.MethodPost, "/arrivals", "make-arrival", "Announce what is carried in, or ask whether there is room for it")
+	announce.MaxBodyBytes = mostArrival
+	huma.Register(a, announce, d.makeArrival)
+	huma.Register(a, desk.At(http.MethodGet, "/arrivals/{id}", "arrival", "Show what is carried in, with its report"), d.arrival)
+	tell := desk.At(http.MethodPatch, "/arrivals/{id}", "tell-arrival", "Tell how far it is, or that it is over")
+	tell.MaxBodyBytes = mostArrival
+	huma.Register(a, tell, d.tellArrival)
+	huma.Register(a, desk.At(http.MethodDelete, "/arrivals/{id}", "stop-arrival", "Wait no longer for what is carried in"), d.stopArrival)
 }
+
+// mostArrival bounds the bytes of what is told of an arrival.
+const mostArrival = 8 << 20

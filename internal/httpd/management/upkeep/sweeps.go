@@ -121,7 +121,7 @@ var whys = map[unheld.Why]string{
 	unheld.LeftBehind:   "the upload that it was of is over",
 	unheld.InWindow:     "its restore window is not over",
 	unheld.InGrace:      "it was touched within the grace",
-	unheld.Uploading:    "it came while an upload was open that is open still",
+	unheld.Uploading:    "it came while an upload, or something that is carried in, was under way that is open still",
 	unheld.PlaceRemoved: "its place is removed, and can come back",
 	unheld.StillNamed:   "something that stays names it",
 	unheld.AfterCrash:   "the service did not stop in order, and what it had said to be there is not known; it stays for a grace",

@@ -1,0 +1,178 @@
+// Package arrivals keeps what is carried in by list: copies, parcels and imports, how far each
+// is, and which repositories it holds open until all of it is there.
+package arrivals
+
+import (
+	"encoding/json"
+	"errors"
+	"time"
+
+	"gorm.io/gorm"
+
+	"warthesis/internal/oci"
+	"warthesis/internal/record/stamp"
+)
+
+// Kind is what is carried in.
+type Kind string
+
+// The kinds of arrivals.
+const (
+	Copy   Kind = "copy"
+	Parcel Kind = "parcel"
+	Import Kind = "import"
+)
+
+// State is how an arrival stands.
+type State string
+
+// The states: those that are going, or wait for more, are open.
+const (
+	Going   State = "going"
+	Waiting State = "waiting"
+	Done    State = "done"
+	Failed  State = "failed"
+	Stopped State = "stopped"
+)
+
+// The bounds: how long an arrival holds its repositories at most after it was last heard of,
+// how many are open of one account and in all, how many repositories one has, and how many
+// bytes its report.
+const (
+	Longest     = 14 * 24 * time.Hour
+	MostOf      = 50
+	MostOpen    = 2000
+	MostPlaces  = 20_000
+	MostReport  = 4 << 20
+	keptFor     = 90 * 24 * time.Hour
+	mostListed  = 1000
+	mostReports = 100
+)
+
+var (
+	// ErrNone: there is no such arrival, or it is over.
+	ErrNone = errors.New("no such arrival")
+	// ErrMost: as many are open as there may be.
+	ErrMost = errors.New("too many arrivals are open")
+)
+
+// Arrival is one thing that is carried in.
+type Arrival struct {
+	ID   int64
+	Kind Kind
+	// Name is what the list, the parcel or the import is called; Source where it comes from.
+	Name      string
+	Source    string
+	AccountID int64
+	State     State
+	BeganAt   stamp.Stamp
+	// BeganServed is since when what comes into its repositories stays, UntilServed until when.
+	BeganServed int64
+	UntilServed int64
+	HeardAt     stamp.Stamp
+	HeardServed int64
+	EndedAt     stamp.Stamp
+	Images      int64
+	ImagesDone  int64
+	Lacks       int64
+	Bytes       int64
+	BytesDone   int64
+	// Rate is how many bytes a second come.
+	Rate int64
+	// Says is one sentence about how it stands.
+	Says string
+	// Report is JSON, nil for none; lists leave it out.
+	Report []byte
+}
+
+// Open reports whether more is to come.
+func (a Arrival) Open() bool { return a.EndedAt == 0 }
+
+// Records are the arrivals, in a change or as of the last commit.
+type Records struct{ DB *gorm.DB }
+
+// Make notes an arrival with the repositories that it holds open. It fails with ErrMost.
+func (r Records) Make(a Arrival, places []oci.Name) (Arrival, error) {
+	var open struct{ Of, All int64 }
+	err := r.DB.Raw("SELECT count(*) FILTER (WHERE account_id = ?) AS of, count(*) AS \"all\" FROM arrivals WHERE ended_at = 0 AND until_served > ?", a.AccountID, a.BeganServed).Scan(&open).Error
+	if err != nil {
+		return a, err
+	}
+	if open.Of >= MostOf || open.All >= MostOpen || len(places) > MostPlaces {
+		return a, ErrMost
+	}
+	if err := r.DB.Create(&a).Error; err != nil {
+		return a, err
+	}
+	return a, r.Hold(a.ID, places)
+}
+
+// Hold adds repositories to those that an arrival holds open.
+func (r Records) Hold(id int64, places []oci.Name) error {
+	raw, err := json.Marshal(places)
+	if err != nil {
+		return err
+	}
+	if err := r.DB.Exec("INSERT OR IGNORE INTO arrival_places SELECT ?, value FROM json_each(?)", id, string(raw)).Error; err != nil {
+		return err
+	}
+	var count int64
+	err = r.DB.Raw("SELECT count(*) FROM arrival_places WHERE arrival_id = ?", id).Scan(&count).Error
+	if err == nil && count > MostPlaces {
+		err = ErrMost
+	}
+	return err
+}
+
+// Get returns an arrival with its report, or ErrNone.
+func (r Records) Get(id int64) (a Arrival, err error) {
+	rows := r.DB.Where("id = ?", id).Limit(1).Find(&a)
+	if rows.Error == nil && rows.RowsAffected == 0 {
+		return a, ErrNone
+	}
+	return a, rows.Error
+}
+
+// Change writes how an open arrival stands. It fails with ErrNone where it is over.
+func (r Records) Change(a Arrival) error {
+	columns := []any{"heard_at", "heard_served", "until_served", "images", "images_done", "lacks", "bytes", "bytes_done", "rate", "says", "ended_at"}
+	if a.Report != nil {
+		columns = append(columns, "report")
+	}
+	done := r.DB.Model(&Arrival{}).Where("id = ? AND ended_at = 0", a.ID).Select("state", columns...).Updates(&a)
+	if done.Error == nil && done.RowsAffected == 0 {
+		return ErrNone
+	}
+	if done.Error == nil && a.EndedAt != 0 {
+		return r.DB.Exec("DELETE FROM arrival_places WHERE arrival_id = ?", a.ID).Error
+	}
+	return done.Error
+}
+
+// Places lists the repositories that an arrival holds open.
+func (r Records) Places(id int64) (names []oci.Name, err error) {
+	return names, r.DB.Raw("SELECT repository FROM arrival_places WHERE arrival_id = ? ORDER BY repository", id).Scan(&names).Error
+}
+
+// List returns the newest arrivals, those of one account or, with 0, of all, without their
+// reports: those that are open first.
+func (r Records) List(account int64) (all []Arrival, err error) {
+	rows := r.DB.Omit("report").Order("ended_at = 0 DESC, id DESC").Limit(mostListed)
+	if account != 0 {
+		rows = rows.Where("account_id = ?", account)
+	}
+	return all, rows.Find(&all).Error
+}
+
+// Drop ends arrivals that were not heard of for so long that they hold nothing any more, and
+// removes those that ended long ago, with the reports of those before the newest.
+func (r Records) Drop(now stamp.Stamp, served int64) error {
+	ended := r.DB.Exec("UPDATE arrivals SET ended_at = ?, state = ?, says = 'it was not heard of until its time was over' WHERE ended_at = 0 AND until_served <= ?", now, Stopped, served)
+	if ended.Error != nil {
+		return ended.Error
+	}
+	return errors.Join(
+		r.DB.Exec("DELETE FROM arrival_places WHERE arrival_id IN (SELECT id FROM arrivals WHERE ended_at <> 0)").Error,
+		r.DB.Exec("UPDATE arrivals SET report = NULL WHERE report IS NOT NULL AND ended_at <> 0 AND id NOT IN (SELECT id FROM arrivals WHERE report IS NOT NULL ORDER BY id DESC LIMIT ?)", mostReports).Error,
+		r.DB.Exec("DELETE FROM arrivals WHERE ended_at <> 0 AND ended_at < ?", stamp.Of(now.Time().Add(-keptFor))).Error)
+}
