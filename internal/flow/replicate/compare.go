@@ -5,6 +5,7 @@ import (
 	"errors"
 	"slices"
 
+	"warthesis/internal/flow/sides"
 	"warthesis/internal/oci"
 	"warthesis/internal/peer"
 	"warthesis/internal/record"
@@ -24,7 +25,7 @@ type compared struct {
 type comparison struct {
 	r              *Replicator
 	a              *active
-	source, target side
+	source, target sides.Side
 	// extras tells that tags of the target are looked for as well that the source has not.
 	extras bool
 	// done hears of repositories that were compared.
@@ -34,7 +35,7 @@ type comparison struct {
 }
 
 func (r *Replicator) comparison(a *active, client *peer.Client) *comparison {
-	c := &comparison{r: r, a: a, source: here{r.records}, target: there{client, a.peer}, done: func(int) error { return nil }}
+	c := &comparison{r: r, a: a, source: sides.Here{Records: r.records}, target: sides.There{Client: client, Is: a.peer}, done: func(int) error { return nil }}
 	if a.row.Inward {
 		c.source, c.target = c.target, c.source
 	}
@@ -62,7 +63,7 @@ func (c *comparison) all(ctx context.Context) error {
 			}
 		}
 	} else {
-		err := c.source.names(ctx, visit)
+		err := c.source.Names(ctx, visit)
 		if errors.Is(err, oci.CodeUnsupported) {
 			err = oci.Errorf(oci.CodeUnsupported, "%v; a rule that brings from it names its repositories whole, without *", err)
 		}
@@ -73,7 +74,7 @@ func (c *comparison) all(ctx context.Context) error {
 	if c.extras {
 		// What lies on the other side alone, where its name tells from where it would come. A peer
 		// that does not list its repositories tells of none.
-		err := c.target.names(ctx, func(target oci.Name) error {
+		err := c.target.Names(ctx, func(target oci.Name) error {
 			name, could := c.a.rule.SourceRepository(target)
 			if !could {
 				return nil
@@ -85,14 +86,14 @@ func (c *comparison) all(ctx context.Context) error {
 		}
 	}
 	// Repositories that were copied and are not there any more.
-	return each(func(after string) ([]oci.Name, error) {
-		return c.r.records.View(ctx).Replication().Repositories(c.a.row.ID, oci.Name(after), pageHere)
+	return sides.Each(func(after string) ([]oci.Name, error) {
+		return c.r.records.View(ctx).Replication().Repositories(c.a.row.ID, oci.Name(after), sides.PageHere)
 	}, func(name oci.Name) (string, error) { return string(name), visit(name) })
 }
 
 // repository compares the tags of one repository.
 func (c *comparison) repository(ctx context.Context, name oci.Name) error {
-	sources, unknown, err := c.source.tags(ctx, name)
+	sources, unknown, err := c.source.Tags(ctx, name)
 	if err != nil {
 		return err
 	}
@@ -134,8 +135,8 @@ func (c *comparison) repository(ctx context.Context, name oci.Name) error {
 
 func (c *comparison) replicas(ctx context.Context, name oci.Name) (map[oci.Tag]replication.Replica, error) {
 	found := map[oci.Tag]replication.Replica{}
-	return found, each(func(after string) ([]replication.Replica, error) {
-		return c.r.records.View(ctx).Replication().Replicas(c.a.row.ID, name, oci.Tag(after), pageHere)
+	return found, sides.Each(func(after string) ([]replication.Replica, error) {
+		return c.r.records.View(ctx).Replication().Replicas(c.a.row.ID, name, oci.Tag(after), sides.PageHere)
 	}, func(p replication.Replica) (string, error) {
 		found[p.Tag] = p
 		return string(p.Tag), nil
@@ -151,7 +152,7 @@ func (c *comparison) fill(ctx context.Context, name oci.Name, all []compared, un
 	var listed map[oci.Tag]oci.Digest
 	toAsk := true
 	if c.extras || !asks(c.target) {
-		targets, asked, err := c.target.tags(ctx, target)
+		targets, asked, err := c.target.Tags(ctx, target)
 		if err != nil {
 			return err
 		}
@@ -189,18 +190,18 @@ func (c *comparison) fill(ctx context.Context, name oci.Name, all []compared, un
 
 // asks reports whether a side lists tags without what they point to, so that listing them
 // saves no question.
-func asks(s side) bool {
-	t, is := s.(there)
-	return is && !t.is.Can.Digests
+func asks(s sides.Side) bool {
+	t, is := s.(sides.There)
+	return is && !t.Is.Can.Digests
 }
 
 func (c *comparison) askSources(ctx context.Context, some []compared) error {
-	var at []tagAt
+	var at []sides.At
 	var to []*compared
 	for i := range some {
-		at, to = append(at, tagAt{some[i].name, some[i].tag}), append(to, &some[i])
+		at, to = append(at, sides.At{Name: some[i].name, Tag: some[i].tag}), append(to, &some[i])
 	}
-	found, err := digests(ctx, c.source, at)
+	found, err := sides.Digests(ctx, c.source, at)
 	for i := range to {
 		to[i].digest = found[i]
 	}
@@ -208,7 +209,7 @@ func (c *comparison) askSources(ctx context.Context, some []compared) error {
 }
 
 func (c *comparison) askTargets(ctx context.Context, some []compared, listed map[oci.Tag]oci.Digest, toAsk bool) error {
-	var at []tagAt
+	var at []sides.At
 	var to []*compared
 	for i := range some {
 		one := &some[i]
@@ -217,9 +218,9 @@ func (c *comparison) askTargets(ctx context.Context, some []compared, listed map
 			one.was = digest
 			continue
 		}
-		at, to = append(at, tagAt{one.targetName, one.targetTag}), append(to, one)
+		at, to = append(at, sides.At{Name: one.targetName, Tag: one.targetTag}), append(to, one)
 	}
-	found, err := digests(ctx, c.target, at)
+	found, err := sides.Digests(ctx, c.target, at)
 	for i := range to {
 		to[i].was = found[i]
 	}

@@ -4,6 +4,7 @@ import (
 	"sync"
 	"time"
 
+	"warthesis/internal/flow/sides"
 	"warthesis/internal/oci"
 )
 
@@ -18,7 +19,7 @@ type swings struct {
 // tagOf is a tag by a rule.
 type tagOf struct {
 	rule int64
-	tagAt
+	sides.At
 }
 
 type overridden struct {
@@ -39,13 +40,13 @@ func (s *swings) overrides(rule int64, c copied) {
 	if s.all == nil || len(s.all) >= mostSwings {
 		s.all = map[tagOf]overridden{}
 	}
-	s.all[tagOf{rule, tagAt{c.name, c.tag}}] = overridden{c.was, time.Now()}
+	s.all[tagOf{rule, sides.At{Name: c.name, Tag: c.tag}}] = overridden{c.was, time.Now()}
 }
 
 // putsBack reports whether a copy would put back what the rule overrode.
 func (s *swings) putsBack(rule int64, c copied) bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	was, there := s.all[tagOf{rule, tagAt{c.name, c.tag}}]
+	was, there := s.all[tagOf{rule, sides.At{Name: c.name, Tag: c.tag}}]
 	return there && was.digest == c.digest && time.Since(was.at) < swingsFor
 }

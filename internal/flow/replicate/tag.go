@@ -7,6 +7,7 @@ import (
 	"math/rand/v2"
 	"time"
 
+	"warthesis/internal/flow/sides"
 	"warthesis/internal/oci"
 	"warthesis/internal/peer"
 	"warthesis/internal/record"
@@ -28,11 +29,11 @@ func (r *Replicator) one(ctx context.Context, a *active, client *peer.Client, du
 		return outcome{err: oci.Errorf(oci.CodeNameInvalid, "%v", err)}
 	}
 	c := copied{name: due.Repository, tag: due.Tag, targetName: targetName, targetTag: targetTag}
-	var source, target side = here{r.records}, there{client, a.peer}
+	var source, target sides.Side = sides.Here{Records: r.records}, sides.There{Client: client, Is: a.peer}
 	if a.row.Inward {
 		source, target = target, source
 	}
-	if c.digest, err = source.digest(ctx, c.name, c.tag); err != nil {
+	if c.digest, err = source.Digest(ctx, c.name, c.tag); err != nil {
 		return outcome{err: err}
 	}
 	if c.digest != "" {
@@ -41,7 +42,7 @@ func (r *Replicator) one(ctx context.Context, a *active, client *peer.Client, du
 			return outcome{err: err}
 		}
 	}
-	if c.was, err = target.digest(ctx, c.targetName, c.targetTag); err != nil {
+	if c.was, err = target.Digest(ctx, c.targetName, c.targetTag); err != nil {
 		return outcome{err: err}
 	}
 	view := r.records.View(ctx).Replication()
