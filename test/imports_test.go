@@ -45,7 +45,7 @@ var house = []struct {
 	{"access", "who may do what, and why not", "oci rule record clock"},
 	{"registry", "the heart: uploads, manifests, tags, deletes", "oci rule clock blob record inspect"},
 	{"sweep", "what goes: retention, garbage collection, scrub", "… registry work"},
-	{"flow", "what travels: follow, replicate, carry", "… registry peer layout work login outward secret"},
+	{"flow", "what travels: follow, replicate, carry", "… registry peer layout work login outward secret given"},
 	{"charter", "the set-up as one document", "… access registry sweep flow"},
 	{"notice", "webhooks", "record rule work"},
 	{"keep", "backup, restore, records from bytes", "below"},

@@ -75,13 +75,14 @@ const (
 	// EventQuotaNearly is a quota of which more than four fifths are used.
 	EventQuotaNearly EventKind = "quota-nearly-full"
 	// EventWindowEnded is a removal whose restore window was ended early.
-	EventWindowEnded EventKind = "restore-window-ended"
-	EventPeerMade    EventKind = "peer-made"
-	EventPeerChanged EventKind = "peer-changed"
-	EventPeerRemoved EventKind = "peer-removed"
-	EventArrivalMade EventKind = "arrival-made"
-	// EventArrivalStopped is that nothing waits any more for what was carried in.
+	EventWindowEnded    EventKind = "restore-window-ended"
+	EventPeerMade       EventKind = "peer-made"
+	EventPeerChanged    EventKind = "peer-changed"
+	EventPeerRemoved    EventKind = "peer-removed"
+	EventArrivalMade    EventKind = "arrival-made"
 	EventArrivalStopped EventKind = "arrival-stopped"
+	EventImportMade     EventKind = "import-made"
+	EventImportRemoved  EventKind = "import-removed"
 	// EventFollowSet is that a namespace follows peers, or none; EventFetched a manifest that
 	// came from one.
 	EventFollowSet EventKind = "follow-set"

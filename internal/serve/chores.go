@@ -18,7 +18,11 @@ func chores(h *Home, clk clock.Clock) []work.Kind {
 	light := func(name, about string, every time.Duration, do func(context.Context, *work.Going) error) work.Kind {
 		return work.Kind{Name: name, About: about, When: work.Every(every), Light: true, Do: do}
 	}
-	return append(slices.Concat(h.Sweeper.Kinds(), h.Replicator.Kinds(), h.Follower.Kinds(), []work.Kind{mend.New(r, h.Records, h.Peers, clk, h.Follower.Places, h.Replicator.Places).Kind()}),
+	ask := func(ctx context.Context, wish work.Wish) error {
+		_, _, err := h.Work.Ask(ctx, wish)
+		return err
+	}
+	return append(slices.Concat(h.Sweeper.Kinds(), h.Replicator.Kinds(), h.Follower.Kinds(), h.Bringer.Kinds(ask), []work.Kind{mend.New(r, h.Records, h.Peers, clk, h.Follower.Places, h.Replicator.Places).Kind()}),
 		light("pull-counts", "Writes how often images were pulled", 3*time.Second, func(context.Context, *work.Going) error { return r.FlushPulls() }),
 		light("touches", "Writes what was said to be there, so that sweeps leave it", 3*time.Second, func(context.Context, *work.Going) error { return r.FlushTouches() }),
 		light("refusals", "Writes refusals into the audit log, and when roles and tokens were used", 2*time.Second, func(context.Context, *work.Going) error { return a.Flush() }),

@@ -24,6 +24,7 @@ import (
 	"warthesis/internal/clock"
 	"warthesis/internal/config"
 	"warthesis/internal/flow"
+	"warthesis/internal/flow/bring"
 	"warthesis/internal/flow/follow"
 	"warthesis/internal/flow/replicate"
 	"warthesis/internal/httpd"
@@ -52,7 +53,9 @@ type Home struct {
 	Follower *follow.Follower
 	// Replicator copies to them and from them by rules.
 	Replicator *replicate.Replicator
-	lock       *blob.Lock
+	// Bringer brings in what is named of them.
+	Bringer *bring.Bringer
+	lock    *blob.Lock
 }
 
 // OpenHome claims the data folder and opens what is in it. start returns the
@@ -118,6 +121,7 @@ func (h *Home) open(c config.Config, start func(time.Duration) clock.Clock) erro
 	if h.Replicator, err = replicate.New(h.Registry, h.Records, h.Peers, clk); err != nil {
 		return err
 	}
+	h.Bringer = bring.New(h.Registry, h.Records, h.Peers)
 	at, wrong := schedule("sweep_at", c.SweepAt)
 	retentionAt, bad := schedule("retention_at", c.RetentionAt)
 	// At its end, a day is told as it was.

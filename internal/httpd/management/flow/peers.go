@@ -93,7 +93,11 @@ func (d *door) usedPeer(ctx context.Context, p peers.Peer) (api.Peer, error) {
 	for _, name := range rules {
 		shown.UsedBy = append(shown.UsedBy, "replication rule "+name)
 	}
-	return shown, errors.Join(err, wrong)
+	imports, bad := d.Records.View(ctx).Arrivals().ImportsOf(p.ID)
+	for _, name := range imports {
+		shown.UsedBy = append(shown.UsedBy, "import "+name)
+	}
+	return shown, errors.Join(err, wrong, bad)
 }
 
 func (d *door) peerOf(p peers.Peer) api.Peer {
@@ -231,6 +235,9 @@ func (d *door) removePeer(ctx context.Context, in *PeerInput) (*desk.None, error
 		}
 		if by, err := tx.Replication().By(found.ID); err != nil || len(by) > 0 {
 			return errors.Join(err, oci.Errorf(oci.CodeInUse, "the peer %s is used by the replication rules %s; remove them first, with: warthesis replication remove", found.Name, strings.Join(by, ", ")))
+		}
+		if by, err := tx.Arrivals().ImportsOf(found.ID); err != nil || len(by) > 0 {
+			return errors.Join(err, oci.Errorf(oci.CodeInUse, "the peer %s is used by the imports %s; remove them first, with: warthesis import remove", found.Name, strings.Join(by, ", ")))
 		}
 		return tx.Peers().Remove(found.ID)
 	})

@@ -43,6 +43,11 @@ func Register(_ gin.IRouter, a huma.API, o *desk.Desk) {
 	huma.Register(a, desk.At(http.MethodPost, "/replications/{name}/drift", "compare-replication", "Compare both sides of a replication rule"), d.askDrift)
 	huma.Register(a, desk.At(http.MethodGet, "/replications/{name}/samples", "replication-samples", "Show how a replication rule fared"), d.samples)
 	huma.Register(a, desk.At(http.MethodGet, "/arrivals", "arrivals", "List what is carried in by list: copies, parcels, imports"), d.arrivals)
+	huma.Register(a, desk.At(http.MethodGet, "/imports", "imports", "List imports: what is brought in from peers by naming it"), d.imports)
+	huma.Register(a, desk.At(http.MethodPost, "/imports", "make-import", "Bring in repositories of a peer with all their tags, once or to be repeated"), d.makeImport)
+	huma.Register(a, desk.At(http.MethodGet, "/imports/{name}", "import", "Show an import, with its report"), d.oneImport)
+	huma.Register(a, desk.At(http.MethodDelete, "/imports/{name}", "remove-import", "Remove an import; what it brought stays"), d.removeImport)
+	huma.Register(a, desk.At(http.MethodPost, "/imports/{name}/run", "run-import", "Let an import run now"), d.runImport)
 	announce := desk.At(http.MethodPost, "/arrivals", "make-arrival", "Announce what is carried in, or ask whether there is room for it")
 	announce.MaxBodyBytes = mostArrival
 	huma.Register(a, announce, d.makeArrival)

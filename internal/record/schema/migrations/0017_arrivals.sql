@@ -30,3 +30,19 @@ CREATE TABLE arrival_places (
     PRIMARY KEY (arrival_id, repository)
 ) WITHOUT ROWID;
 CREATE INDEX arrival_places_by_repository ON arrival_places (repository);
+-- What is brought in from peers by naming it, once, by hand or at times.
+CREATE TABLE imports (
+    id         INTEGER PRIMARY KEY AUTOINCREMENT,
+    name       TEXT    NOT NULL UNIQUE,
+    peer_id    INTEGER NOT NULL REFERENCES peers (id),
+    what       TEXT    NOT NULL,
+    prefix     TEXT    NOT NULL DEFAULT '',
+    no_referrers INTEGER NOT NULL DEFAULT 0,
+    overwrites INTEGER NOT NULL DEFAULT 0,
+    run_when   TEXT    NOT NULL DEFAULT '',
+    made_at    INTEGER NOT NULL,
+    made_by    INTEGER NOT NULL,
+    ran_at     INTEGER NOT NULL DEFAULT 0,
+    ran_served INTEGER NOT NULL DEFAULT 0,
+    report     BLOB
+);
