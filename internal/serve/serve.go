@@ -32,7 +32,6 @@ import (
 	"warthesis/internal/outward"
 	"warthesis/internal/record"
 	"warthesis/internal/registry"
-	"warthesis/internal/secret"
 	"warthesis/internal/sweep"
 	"warthesis/internal/work"
 )
@@ -138,23 +137,6 @@ func (h *Home) open(c config.Config, start func(time.Duration) clock.Clock) erro
 	}
 	h.Work, err = work.New(h.Records, clk, chores(h, clk)...)
 	return err
-}
-
-// openPeers reads by what other registries are reached.
-func openPeers(c config.Config, records *record.Store, clk clock.Clock) (*flow.Peers, error) {
-	reach := outward.Reach{Proxied: c.OutwardProxy}
-	for _, s := range c.InsideNetworks {
-		n, err := outward.ParseNetwork(s)
-		if err != nil {
-			return nil, fmt.Errorf("inside_networks: %w", err)
-		}
-		reach.Inside = append(reach.Inside, n)
-	}
-	box, err := secret.Open(filepath.Join(c.Data, keysFolder, "secrets.key"))
-	if err != nil {
-		return nil, err
-	}
-	return flow.NewPeers(records, clk, box, reach, "warthesis", c.ManifestBytes), nil
 }
 
 // schedule reads when something runs by itself.

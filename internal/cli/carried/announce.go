@@ -166,7 +166,11 @@ func (a *announced) end(ctx context.Context, report carry.Report, plan *carry.Pl
 		body.Says = strings.ToValidUTF8(body.Says[:1000], "")
 	}
 	if raw, err := json.Marshal(report); err == nil && len(raw) <= mostReport {
-		body.Report = raw
+		// Both are written alike.
+		body.Report = &api.CopyReport{}
+		if json.Unmarshal(raw, body.Report) != nil {
+			body.Report = nil
+		}
 	}
 	// Also where the run was interrupted, and soon.
 	last, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)

@@ -2,7 +2,6 @@ package carried
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"net/http"
 	"strconv"
@@ -12,7 +11,6 @@ import (
 	"warthesis/internal/api"
 	"warthesis/internal/cli/site"
 	"warthesis/internal/cli/term"
-	"warthesis/internal/flow/carry"
 )
 
 func arrivalCommands() site.Command {
@@ -96,14 +94,13 @@ func drawArrival(c *site.Call, a api.Arrival) {
 		[2]string{"From", a.Source}, [2]string{"By", a.By}, [2]string{"State", a.State}, [2]string{"Says", a.Says}, [2]string{"Began", term.When(&a.BeganAt)},
 		[2]string{"Images", fmt.Sprintf("%d of %d", a.ImagesDone, a.Images)}, [2]string{"Came", fmt.Sprintf("%s of %s", term.Size(a.BytesDone), term.Size(a.Bytes))},
 		[2]string{"Ended", term.When(a.EndedAt)}, [2]string{"Kept from sweeps", held}, [2]string{"Holds open", heldOpen(a)})
-	var report carry.Report
-	if len(a.Report) == 0 || json.Unmarshal(a.Report, &report) != nil || len(report.Images) == 0 {
+	if a.Report == nil || len(a.Report.Images) == 0 {
 		return
 	}
 	w := c.T.Table("Image", "Digest", "State", "Size", "New there", "Why")
 	w.Right("Size", "New there")
-	for _, i := range report.Images {
-		w.Row(i.Target, term.Short(i.Digest), string(i.State), term.Size(i.Bytes), term.Size(i.New), term.OrDash(i.Why))
+	for _, i := range a.Report.Images {
+		w.Row(i.Target, term.Short(i.Digest), i.State, term.Size(i.Bytes), term.Size(i.New), term.OrDash(i.Why))
 	}
 	w.Draw()
 }

@@ -16,18 +16,11 @@ import (
 	"warthesis/internal/api"
 	"warthesis/internal/cli/site"
 	"warthesis/internal/cli/term"
-	"warthesis/internal/flow/bring"
 	"warthesis/internal/oci"
 )
 
 // askEvery is how often it is asked how far something is.
 const askEvery = 500 * time.Millisecond
-
-// importFacts is what an import says to scripts.
-type importFacts struct {
-	api.Import
-	Report *bring.Report `json:"report,omitempty"`
-}
 
 func importCommand() site.Command {
 	var body api.MakeImport
@@ -35,7 +28,7 @@ func importCommand() site.Command {
 	var detach bool
 	return site.Command{
 		Name: "import", Group: term.GroupFlow, Short: "Bring in repositories of a peer, or all that it has", On: site.OnRegistry,
-		Args: []site.Arg{{Name: "PEER[/REPOSITORY]"}, {Name: "HERE", Optional: true}}, Facts: importFacts{}, Checks: true,
+		Args: []site.Arg{{Name: "PEER[/REPOSITORY]"}, {Name: "HERE", Optional: true}}, Facts: api.Import{}, Checks: true,
 		Long: "Brings in a repository of a peer with all its tags, their platforms and what refers to them, under the same name or as HERE; what a pattern matches, as in\n" +
 			"PEER/signals/*; or, by the peer's name alone, all that it has: so a whole registry moves over. It can be repeated until nothing differs: what is\n" +
 			"equal is not brought again, and at its end it says whether both sides are equal by digest, and when that was. A tag that somebody moved here\n" +
@@ -183,13 +176,13 @@ func awaitImport(ctx context.Context, c *site.Call, name string, detach bool) er
 	defer line.End()
 	tick := time.NewTicker(askEvery)
 	defer tick.Stop()
-	var facts importFacts
+	var facts api.Import
 	for {
 		var is api.Import
 		if err := c.Do(ctx, http.MethodGet, importPath(name), nil, nil, &is); err != nil {
 			return err
 		}
-		facts = importFacts{Import: is}
+		facts = is
 		if detach || is.State != "waiting" && is.State != "going" {
 			break
 		}
@@ -201,10 +194,10 @@ func awaitImport(ctx context.Context, c *site.Call, name string, detach bool) er
 		}
 	}
 	line.End()
-	if !detach {
-		facts.read()
+	if detach {
+		facts.Report = nil
 	}
-	if err := c.Tell(facts, func() { facts.draw(c) }); err != nil {
+	if err := c.Tell(facts, func() { drawImport(c, facts) }); err != nil {
 		return err
 	}
 	switch {
@@ -217,16 +210,7 @@ func awaitImport(ctx context.Context, c *site.Call, name string, detach bool) er
 	return nil
 }
 
-// read reads the report.
-func (f *importFacts) read() {
-	var report bring.Report
-	if len(f.Import.Report) > 0 && json.Unmarshal(f.Import.Report, &report) == nil {
-		f.Report = &report
-	}
-	f.Import.Report = nil
-}
-
-func (f *importFacts) draw(c *site.Call) {
+func drawImport(c *site.Call, f api.Import) {
 	if f.Report == nil {
 		c.T.Say("The import %s is %s", f.Name, term.OrDash(f.State))
 		c.T.Hint("To see how far it is:  %s", c.Self("imports", "show", c.Registry, f.Name))
@@ -343,15 +327,13 @@ func whatOf(all []api.ImportWhat) string {
 
 func showImport() site.Command {
 	return site.Command{
-		Name: "show", Short: "Show an import, with the report of its last run", On: site.OnRegistry, Args: []site.Arg{importArg}, Facts: importFacts{},
+		Name: "show", Short: "Show an import, with the report of its last run", On: site.OnRegistry, Args: []site.Arg{importArg}, Facts: api.Import{},
 		Run: func(ctx context.Context, c *site.Call) error {
 			var is api.Import
 			if err := c.Do(ctx, http.MethodGet, importPath(c.Args[0]), nil, nil, &is); err != nil {
 				return err
 			}
-			facts := importFacts{Import: is}
-			facts.read()
-			return c.Tell(facts, func() { facts.draw(c) })
+			return c.Tell(is, func() { drawImport(c, is) })
 		},
 	}
 }
@@ -360,7 +342,7 @@ func runImport() site.Command {
 	var body api.RunImport
 	var detach bool
 	return site.Command{
-		Name: "run", Short: "Bring in what differs since", On: site.OnRegistry, Args: []site.Arg{importArg}, Facts: importFacts{}, Checks: true,
+		Name: "run", Short: "Bring in what differs since", On: site.OnRegistry, Args: []site.Arg{importArg}, Facts: api.Import{}, Checks: true,
 		Flags: func(f *pflag.FlagSet) {
 			f.BoolVar(&body.Preview, "preview", false, "only compare, and bring nothing")
 			f.BoolVar(&detach, "no-wait", false, "do not wait for its end")

@@ -80,10 +80,15 @@ func (d *door) arrival(ctx context.Context, in *ArrivalInput) (*desk.Reply[api.A
 		return nil, desk.Refusal(err)
 	}
 	shown := d.arrivalOf(a)
-	shown.Report = a.Report
+	if a.Report != nil {
+		shown.Report = &api.CopyReport{}
+		err = json.Unmarshal(a.Report, shown.Report)
+	}
 	// Whoever sees all runs does not thereby know of all repositories.
 	if c := callers.From(ctx); a.AccountID == c.Account.ID || c.Account.Admin {
-		shown.Places, err = d.Records.View(ctx).Arrivals().Places(a.ID)
+		var wrong error
+		shown.Places, wrong = d.Records.View(ctx).Arrivals().Places(a.ID)
+		err = errors.Join(err, wrong)
 	} else {
 		shown.Report = nil
 	}
@@ -197,7 +202,11 @@ func (d *door) tellArrival(ctx context.Context, in *struct {
 	if err == nil && a.AccountID != c.Account.ID {
 		err = oci.Errorf(oci.CodeDenied, "only %s, who carries it in, tells how far it is", d.NameOf(a.AccountID))
 	}
-	if err == nil && len(in.Body.Report) > arrivals.MostReport {
+	var report []byte
+	if err == nil && in.Body.Report != nil {
+		report, err = json.Marshal(in.Body.Report)
+	}
+	if err == nil && len(report) > arrivals.MostReport {
 		err = oci.Errorf(oci.CodeQueryInvalid, "the report has more than %d MiB", arrivals.MostReport>>20)
 	}
 	if err != nil {
@@ -215,8 +224,8 @@ func (d *door) tellArrival(ctx context.Context, in *struct {
 		a.HeardAt, a.HeardServed, a.UntilServed = tx.Now(), tx.Served(), tx.Served()+span
 		a.ImagesDone, a.Lacks, a.Bytes, a.BytesDone, a.Rate = in.Body.ImagesDone, in.Body.Lacks, in.Body.Bytes, in.Body.BytesDone, in.Body.Rate
 		a.State, a.Says = arrivals.State(in.Body.State), in.Body.Says
-		if json.Valid(in.Body.Report) {
-			a.Report = in.Body.Report
+		if a.Report = nil; report != nil {
+			a.Report = report
 		}
 		if a.State != arrivals.Going && a.State != arrivals.Waiting {
 			a.EndedAt = tx.Now()

@@ -2,6 +2,7 @@ package flow
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"strings"
@@ -58,7 +59,13 @@ func (d *door) imports(ctx context.Context, _ *struct{}) (*desk.Reply[api.Import
 func (d *door) importOf(ctx context.Context, is arrivals.Importing) (api.Import, error) {
 	shown := api.Import{
 		Name: is.Name, Prefix: is.Prefix, NoReferrers: is.NoReferrers, Overwrites: is.Overwrites, When: is.RunWhen, MadeAt: is.MadeAt.Time(), MadeBy: d.NameOf(is.MadeBy),
-		What: make([]api.ImportWhat, len(is.What)), Report: is.Report,
+		What: make([]api.ImportWhat, len(is.What)),
+	}
+	if is.Report != nil {
+		shown.Report = &api.ImportReport{}
+		if err := json.Unmarshal(is.Report, shown.Report); err != nil {
+			return shown, err
+		}
 	}
 	for i, what := range is.What {
 		shown.What[i] = api.ImportWhat(what)
