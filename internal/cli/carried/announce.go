@@ -44,6 +44,9 @@ func newAnnounced(ctx context.Context, c *site.Call, to site.Place, watch *copyW
 		}
 		return strings.ToValidUTF8(s, "")
 	}
+	if to.Name != "" {
+		name += " to " + string(to.Name)
+	}
 	a := &announced{watch: watch, kind: kind, name: cut(name), source: cut(source)}
 	client, err := c.R.API(ctx, to.Registry)
 	if err != nil {

@@ -308,6 +308,10 @@ func (r *bringing) change(ctx context.Context, state arrivals.State, says string
 		if state != arrivals.Going {
 			a.EndedAt = tx.Now()
 		}
+		if state == arrivals.Done {
+			// What was here already did not come, and is here as well.
+			a.BytesDone = a.Bytes
+		}
 		return tx.Arrivals().Change(a)
 	})
 }

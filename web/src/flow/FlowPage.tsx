@@ -9,7 +9,9 @@ import { Ask, DialogButton, Field, Section } from '../parts/Forms'
 import { Page } from '../parts/Page'
 import { PlainTable } from '../parts/PlainTable'
 import { Empty, Trouble, Waiting } from '../parts/States'
+import { CarriedIn } from './CarriedIn'
 import { FlowMap } from './FlowMap'
+import { Imports } from './Imports'
 import { MakePeer } from './MakePeer'
 import { Replications } from './Replications'
 
@@ -33,10 +35,13 @@ export function FlowPage() {
           This registry talks to no other one. An admin makes a peer; then rules can copy to it and from it, and namespaces can follow it.
         </Empty>
       )}
+      {peers.data?.peers.length === 0 && <CarriedIn />}
       {peers.data && peers.data.peers.length > 0 && (
         <>
           {follows.data && rules.data && <FlowMap peers={peers.data.peers} follows={follows.data.follows} rules={rules.data.replications} />}
+          <CarriedIn />
           {rules.data && <Replications rules={rules.data.replications} peers={peers.data.peers} admin={admin} />}
+          <Imports peers={peers.data.peers} admin={admin} />
           <Peers peers={peers.data.peers} />
           {follows.data && <Follows peers={peers.data.peers} follows={follows.data.follows} admin={admin} />}
         </>
