@@ -92,3 +92,33 @@ func inDialog(t *testing.T, page *browser.Page, kind, text string) {
 		return found !== undefined
 	})()`))
 }
+
+// The import form shows what is there before it is brought in, and its page what came of it.
+func TestAnImportIsMadeOnTheFlowPage(t *testing.T) {
+	t.Parallel()
+	s := kit.Start(t, sampleWorld(t), "--inside-networks", "127.0.0.0/8")
+	partner := kit.StartForeign(t, nil)
+	image := kit.NewImage(t, kit.Bytes(1, 3000))
+	partner.Put("tickets/printer", "1.0.0", image)
+	partner.Put("tickets/printer", "1.1.0", kit.NewImage(t, kit.Bytes(2, 3000)))
+	kit.Must(t, "peer", "make", s.Address, "partner", partner.Address, "--plain-http", "--repository", "tickets/printer")
+	page := openBrowser(t, s)
+	require.NoError(t, page.Go(s.URL("/flow")))
+	says(t, page, "Nothing yet. Copies of packing lists")
+	press(t, page, "Bring something in")
+	says(t, page, "Look at it first")
+	typeInto(t, page, "Repository there", "tickets/printer")
+	typeInto(t, page, "Called here", "outside/printer")
+	inDialog(t, page, "button", "Look at it first")
+	says(t, page, "2 tags: 1.1.0, 1.0.0")
+	inDialog(t, page, "button", "Bring it in")
+	noDialog(t, page)
+	says(t, page, "both sides are equal by digest")
+	pulled := t.TempDir() + "/pulled"
+	kit.Must(t, "pull", s.Address+"/outside/printer:1.0.0", pulled)
+	kit.SameFiles(t, image, pulled)
+	require.NoError(t, page.Go(s.URL("/import/partner-tickets-printer")))
+	says(t, page, "Both sides are equal by digest: 2 tags in 1 repositories")
+	require.NoError(t, page.Go(s.URL("/carried/1")))
+	says(t, page, "2 of 2 images")
+}

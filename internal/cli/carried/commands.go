@@ -10,5 +10,5 @@ import (
 
 // Add adds the commands of this room.
 func Add(root *cobra.Command, r *site.Remote) {
-	r.Add(root, packingCommands(), copyCommand(), copiesCommands(), parcelCommands(), arrivalCommands(), importCommand(), importsCommands())
+	r.Add(root, packingCommands(), copyCommand(), copiesCommands(), parcelCommands(), arrivalCommands(), tellClientsCommand())
 }

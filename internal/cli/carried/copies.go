@@ -68,7 +68,7 @@ func keepCopy(c *site.Call, k copying, list, destination string) error {
 	if err := checkCopyName(k.keep); err != nil {
 		return err
 	}
-	if list == standardStream {
+	if list == site.StandardStream {
 		return term.Usage("a list that comes on standard input cannot be kept; write it to a file")
 	}
 	values, err := packing.Values(k.sets)

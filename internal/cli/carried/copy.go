@@ -153,7 +153,7 @@ func (k *copying) open(c *site.Call, listName string, to site.Place) (*carry.Jou
 	at := k.journal
 	if at == "" {
 		at = listName + "." + unsafe.ReplaceAllString(to.String(), "_") + ".journal"
-		if listName == standardStream {
+		if listName == site.StandardStream {
 			at = filepath.Base("packing-list." + unsafe.ReplaceAllString(to.String(), "_") + ".journal")
 		}
 	}

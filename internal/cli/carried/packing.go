@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -18,9 +17,6 @@ import (
 	"warthesis/internal/flow/packing"
 	"warthesis/internal/given"
 )
-
-// standardStream stands for standard input in place of a file.
-const standardStream = "-"
 
 func packingCommands() site.Command {
 	return site.Command{
@@ -47,7 +43,7 @@ func outFlag(f *pflag.FlagSet, to *string) {
 
 // readList reads a packing list, from a file or from standard input.
 func readList(name string) (packing.List, error) {
-	raw, err := readInput(name, packing.MostBytes)
+	raw, err := site.ReadInput(name, packing.MostBytes)
 	if err != nil {
 		return packing.List{}, err
 	}
@@ -56,25 +52,6 @@ func readList(name string) (packing.List, error) {
 		return list, fmt.Errorf("%s: %w", name, err)
 	}
 	return list, nil
-}
-
-// readInput reads a file, or standard input.
-func readInput(name string, limit int64) ([]byte, error) {
-	if name != standardStream {
-		raw, err := given.Read(name, limit)
-		if errors.Is(err, fs.ErrNotExist) {
-			return nil, term.Usage("there is no file %s", name)
-		}
-		return raw, err
-	}
-	if term.AsksSomebody() {
-		return nil, term.Usage("%s reads standard input, and that is a terminal", standardStream)
-	}
-	raw, err := io.ReadAll(io.LimitReader(os.Stdin, limit+1))
-	if err == nil && int64(len(raw)) > limit {
-		err = fmt.Errorf("what came on standard input is larger than %s", term.Size(limit))
-	}
-	return raw, err
 }
 
 // readLists reads several.

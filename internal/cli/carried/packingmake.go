@@ -175,7 +175,7 @@ func (g *gathering) fromPods(context.Context) error {
 	if g.pods == "" {
 		return nil
 	}
-	raw, err := readInput(g.pods, pin.MostRunning)
+	raw, err := site.ReadInput(g.pods, pin.MostRunning)
 	if err != nil {
 		return err
 	}

@@ -9,5 +9,5 @@ import (
 
 // Add adds the commands of this room.
 func Add(root *cobra.Command, r *site.Remote) {
-	r.Add(root, peerCommands(), followCommands(), replicationCommands())
+	r.Add(root, peerCommands(), followCommands(), replicationCommands(), importCommand(), importsCommands())
 }

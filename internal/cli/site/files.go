@@ -2,12 +2,15 @@ package site
 
 import (
 	"errors"
+	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
 
 	"warthesis/internal/cli/term"
+	"warthesis/internal/given"
 	"warthesis/internal/pin"
 )
 
@@ -65,4 +68,26 @@ func ReferenceFiles(args []string) ([]ReferenceFile, error) {
 		}
 	}
 	return files, nil
+}
+
+// StandardStream stands for standard input in place of a file.
+const StandardStream = "-"
+
+// ReadInput reads a file, or standard input, of limit bytes at most.
+func ReadInput(name string, limit int64) ([]byte, error) {
+	if name != StandardStream {
+		raw, err := given.Read(name, limit)
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil, term.Usage("there is no file %s", name)
+		}
+		return raw, err
+	}
+	if term.AsksSomebody() {
+		return nil, term.Usage("%s reads standard input, and that is a terminal", StandardStream)
+	}
+	raw, err := io.ReadAll(io.LimitReader(os.Stdin, limit+1))
+	if err == nil && int64(len(raw)) > limit {
+		err = fmt.Errorf("what came on standard input is larger than %s", term.Size(limit))
+	}
+	return raw, err
 }

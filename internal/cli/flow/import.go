@@ -1,4 +1,4 @@
-package carried
+package flow
 
 import (
 	"context"
@@ -18,9 +18,6 @@ import (
 	"warthesis/internal/cli/term"
 	"warthesis/internal/oci"
 )
-
-// askEvery is how often it is asked how far something is.
-const askEvery = 500 * time.Millisecond
 
 func importCommand() site.Command {
 	var body api.MakeImport
@@ -81,7 +78,7 @@ func readImport(c *site.Call, body *api.MakeImport, list, into string) error {
 		if named || here != "" {
 			return term.Usage("--list says which repositories are meant; name the peer alone beside it")
 		}
-		raw, err := readInput(list, mostNamesFile)
+		raw, err := site.ReadInput(list, mostNamesFile)
 		if err != nil {
 			return err
 		}
