@@ -38,14 +38,20 @@ shoot() {
 shoot terminal-retention "warthesis usage show $address/berths
 warthesis quota list $address
 warthesis retention preview $address/berths --limit 2"
-shoot terminal-pull-push "warthesis pull $address/timetable/planner:2.4.1 ./planner
-warthesis push ./planner $address/timetable/planner:mine $address/timetable/planner:mine-too"
 printf 'FROM %s/base/go-runtime:12.6 AS build\nFROM %s/base/os:12.6\nCOPY --from=build /planner /usr/bin/planner\n' $address $address >"$work/Containerfile"
-shoot terminal-digests "warthesis identify $address/timetable/planner:2.4.1
+shoot terminal-images "warthesis pull $address/timetable/planner:2.4.1 ./planner
+warthesis push ./planner $address/timetable/planner:mine
 warthesis identify --platform linux/arm64 --whole $address/timetable/planner:2.4.1
-warthesis identify $address/timetable/planner:2.4.1 $address/timetable/planner:stable $address/timetable/planner:2.4.0
+warthesis identify $address/timetable/planner:2.4.1 $address/timetable/planner:stable
 warthesis find $address 6bdb65605f78
 warthesis pin Containerfile"
+cp "$work/demo-parcels/signal-box-14-november.parcel" "$work/november.parcel"
+shoot terminal-carrying "warthesis packing make --registry $address --match 'signals/relay:<release>' --match 'rolling/telemetry:<release>' --newest 2 --out november.list
+warthesis copy november.list 127.0.0.1:7071/fleet
+warthesis parcel show november.parcel
+warthesis parcel check november.parcel
+warthesis import 127.0.0.1:7071 headquarters/timetable/board outside/board
+warthesis arrival list 127.0.0.1:7071"
 shoot terminal-rights "warthesis whoami
 warthesis members $address/berths
 warthesis team make $address/catering --description 'What is eaten on the way' --owner marit --writer teodor

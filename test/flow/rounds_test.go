@@ -6,12 +6,10 @@ import (
 	"math/rand/v2"
 	"net/http"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strconv"
 	"strings"
 	"sync"
-	"syscall"
 	"testing"
 	"time"
 
@@ -164,21 +162,7 @@ func TestWhatIsEqualCostsOneQuestionATag(t *testing.T) {
 
 // Over a line that is slow, loses packets and is cut by kills of either side, all arrives.
 func TestALossyLineBringsAllOfIt(t *testing.T) {
-	const own = "FLOW_NETWORK"
-	if os.Getenv(own) == "" {
-		t.Parallel()
-		// In a network of its own, so that nothing else meets the line.
-		again := exec.Command(os.Args[0], "-test.run", "^"+t.Name()+"$", "-test.v")
-		again.Env = append(os.Environ(), own+"=1")
-		again.SysProcAttr = &syscall.SysProcAttr{Cloneflags: syscall.CLONE_NEWNET}
-		out, err := again.CombinedOutput()
-		if err != nil && len(out) == 0 {
-			t.Skipf("no network of its own can be made here: %v", err)
-		}
-		require.NoError(t, err, "%s", out)
-		if strings.Contains(string(out), "--- SKIP") {
-			t.Skip(string(out))
-		}
+	if !line.Alone(t) {
 		return
 	}
 	bad := line.Lossy{Each: 25 * time.Millisecond, Jitter: 10 * time.Millisecond, Loss: 0.02, Rate: 2 << 20}

@@ -30,7 +30,7 @@ func demoCommand(version string) site.Command {
 	return site.Command{
 		Name: "demo", Group: term.GroupRun, Short: "Run a registry with sample data, to look around in",
 		Long: "Runs two registries on this machine with the images of a made-up night train company and three months of history: that of headquarters and, on the\n" +
-			"next port, that of a depot, to which headquarters copies. The data folders (DATA and DATA-depot) are filled at the first start and kept; remove them\n" +
+			"next port, that of a depot, to which headquarters copies. The folders DATA, DATA-depot and DATA-parcels are filled at the first start and kept; remove them\n" +
 			"to start over.",
 		On: site.OnNothing,
 		Flags: func(f *pflag.FlagSet) {
@@ -48,7 +48,7 @@ func demoCommand(version string) site.Command {
 				return err
 			}
 			if alone {
-				return serve.Run(ctx, settings, version, func(s serve.Started) error { return welcome(c.T, s.Address, "") })
+				return serve.Run(ctx, settings, version, func(s serve.Started) error { return welcome(c.T, s.Address, "", "") })
 			}
 			depot, err := depotOf(settings)
 			if err == nil {
@@ -57,7 +57,7 @@ func demoCommand(version string) site.Command {
 			if err != nil {
 				return err
 			}
-			return serveBoth(ctx, settings, depot, version, func(here, depot string) error { return welcome(c.T, here, depot) })
+			return serveBoth(ctx, settings, depot, version, func(here, depot string) error { return welcome(c.T, here, depot, settings.Data+"-parcels") })
 		},
 	}
 }
@@ -106,7 +106,7 @@ func fillDepot(ctx context.Context, home *serve.Home, clk *clock.Set, _ string) 
 	return demo.SeedDepot(ctx, home.Registry, home.Access)
 }
 
-func welcome(t term.Terminal, address, depot string) error {
+func welcome(t term.Terminal, address, depot, parcels string) error {
 	_, err := fmt.Fprintf(t.Out, `
 Larkspur Night Rail's registry is at http://%[1]s - open it in a browser and sign in as
 ines (platform engineer), teodor, marit, jun or ada (auditor); the password of all is  %[3]s
@@ -119,7 +119,8 @@ Or try these in another terminal:
 
 `, address, term.ProgramName(), demo.Password)
 	if err == nil && depot != "" {
-		_, err = fmt.Fprintf(t.Out, "The Tarn depot's is at http://%s, with the same password for ines. Headquarters copies to it:\n\n  %s replication list %s\n\n", depot, term.ProgramName(), address)
+		_, err = fmt.Fprintf(t.Out, "The Tarn depot's is at http://%s, with the same password for ines. Headquarters copies to it:\n\n  %[2]s replication list %[3]s\n\n"+
+			"Signal box 14 has no network and gets a parcel a month; November's holds what October's did not:\n\n  %[2]s parcel show %[4]s/signal-box-14-november.parcel\n\n", depot, term.ProgramName(), address, parcels)
 	}
 	if err == nil {
 		_, err = fmt.Fprintln(t.Out, "Ctrl-C stops it.")

@@ -66,7 +66,9 @@ func (b both) connect(ctx context.Context, here, depot string) error {
 		return err
 	}
 	follow := api.SetFollow{Sources: []api.FollowSource{{Peer: "headquarters", Prefix: "base"}}, FreshFor: "1h"}
+	home := api.MakeImport{Name: "depot-builds", Peer: "tarn", What: []api.ImportWhat{{From: "rolling/telemetry", To: "outside/depot-telemetry"}}, When: "24h"}
 	return errors.Join(
+		b.here.Do(ctx, http.MethodPost, "/api/v1/imports", nil, home, nil),
 		b.depot.Do(ctx, http.MethodPut, "/api/v1/follow?namespace=base", nil, follow, nil),
 		b.here.Do(ctx, http.MethodPost, "/api/v1/replications", nil, api.ReplicationRule{
 			Name: "signal-boxes", Copy: []string{"signals/*"}, To: "tarn", Rate: "256KiB", Removals: "remove", Because: "signal boxes are served from the depot",
@@ -124,6 +126,9 @@ func serveBoth(ctx context.Context, here, depot config.Config, version string, w
 		}
 		if err := newBoth(at[0], at[1]).connect(ctx, at[0], at[1]); err != nil && ctx.Err() == nil {
 			return fmt.Errorf("connect both registries of the sample world: %w", err)
+		}
+		if err := packForBox(ctx, here.Data+"-parcels", at[0]); err != nil && ctx.Err() == nil {
+			return fmt.Errorf("pack the parcels of the sample world: %w", err)
 		}
 		return welcome(at[0], at[1])
 	}
