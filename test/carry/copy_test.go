@@ -197,7 +197,7 @@ func TestACopyGoesOnAfterKillsWithTheDigestsItBeganWith(t *testing.T) {
 func TestACopySaysWhatADestinationHasNoRoomFor(t *testing.T) {
 	t.Parallel()
 	f, to := kit.StartForeign(t, nil), kit.Start(t, t.TempDir())
-	images, list := release(t, f, 4, 1)
+	_, list := release(t, f, 4, 1)
 	kit.AsAdmin(t, to, http.MethodPost, "/api/v1/namespaces", `{"name":"rolling"}`)
 	kit.Must(t, "quota", "set", to.Address+"/rolling", "1300KiB", "--reason", "a small depot")
 	at := write(t, list)
@@ -208,7 +208,6 @@ func TestACopySaysWhatADestinationHasNoRoomFor(t *testing.T) {
 	report, result := copied(t, at, to.Address, "--set", "version=1.0.0", "--without-room")
 	assert.Equal(t, 1, result.Code)
 	assert.Positive(t, report.Totals.Lacks)
-	assert.Less(t, report.Totals.Lacks, len(images))
 	for _, i := range report.Images {
 		if i.State == carry.Failed {
 			assert.Contains(t, i.Why, "quota")

@@ -3,7 +3,9 @@ package carry
 import (
 	"fmt"
 	"net/http"
+	"os"
 	"os/exec"
+	"path/filepath"
 	"testing"
 	"time"
 
@@ -30,6 +32,7 @@ func TestAReleaseGoesOverALossyLine(t *testing.T) {
 	of := many("FLOW_RELEASE", 16)
 	source := kit.Start(t, t.TempDir())
 	to := kit.StartAt(t, "10.78.0.2:0", far.Do, t.TempDir(), "--listen-unencrypted")
+	kit.LogInAs(t, to.Address, kit.Admin, kit.Password)
 	shared := kit.Bytes(1, 1<<20)
 	list := ""
 	var images []kit.Image
@@ -51,15 +54,23 @@ func TestAReleaseGoesOverALossyLine(t *testing.T) {
 		return n
 	}
 	args := []string{"copy", at, to.Address, "--unencrypted", "--patience", "90s", "--without-room"}
+	slowly := append(args[:len(args):len(args)], "--rate", "200KiB", "--at-once", "2")
 	for round, kill := range []func(){source.Kill, to.Kill} {
-		client := exec.Command(kit.Binary(t), args...)
+		client := exec.Command(kit.Binary(t), slowly...)
 		client.Env = kit.ClientEnvironment()
+		said, err := os.Create(filepath.Join(t.TempDir(), "said"))
+		require.NoError(t, err)
+		client.Stdout, client.Stderr = said, said
 		require.NoError(t, client.Start())
-		kit.Eventually(t, "some images came", func() bool { return came() >= (round+1)*of/5 })
+		explain := func() string {
+			raw, err := os.ReadFile(said.Name())
+			return fmt.Sprint(string(raw), err)
+		}
+		kit.Eventually(t, "some images came", func() bool { return came() >= (round+1)*of/5 }, explain)
 		kill()
 		[]*kit.Service{source, to}[round].Restart()
 		before := came()
-		kit.Eventually(t, "it goes on after a kill", func() bool { return came() > before })
+		kit.Eventually(t, "it goes on after a kill", func() bool { return came() > before }, explain)
 		require.NoError(t, client.Process.Kill())
 		_ = client.Wait()
 	}
@@ -82,7 +93,9 @@ func TestAReleaseGoesOverALossyLine(t *testing.T) {
 	// The second time only what is new moves.
 	next := kit.NewImage(t, shared, kit.Bytes(9000, 70_000))
 	kit.Must(t, "push", next.Layout(t), source.Address+"/"+fmt.Sprintf("rolling/part-%03d", lost)+":1.0.0")
-	report, result = copied(t, args[1:]...)
+	_, result = copied(t, args[1:]...)
+	assert.Contains(t, result.Err, "is taken with --anew", "it goes on with the digests that it began with")
+	report, result = copied(t, append(args[1:], "--anew")...)
 	assert.Zero(t, result.Code, result.Err)
 	assert.True(t, report.Complete)
 	assert.Equal(t, [2]int{1, of - 1}, [2]int{report.Totals.Copied, report.Totals.There})

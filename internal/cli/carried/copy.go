@@ -164,8 +164,8 @@ func (k *copying) open(c *site.Call, listName string, to site.Place) (*carry.Jou
 	if err != nil {
 		return nil, err
 	}
-	if began := journal.Began(); !c.JSON() && time.Since(began) > time.Second && journal.Done() > 0 && !k.preview {
-		c.T.Warn("Going on with the copy of %s, which had come to %s; --anew asks again what the tags point to", began.Local().Format("2006-01-02 15:04"), term.Count(journal.Done(), "image", "images"))
+	if journal.GoesOn() && !c.JSON() && !k.preview {
+		c.T.Warn("Going on with the copy of %s, which had come to %s; --anew asks again what the tags point to", journal.Began().Local().Format("2006-01-02 15:04"), term.Count(journal.Done(), "image", "images"))
 	}
 	return journal, nil
 }
@@ -197,9 +197,8 @@ func (k *copying) begin(ctx context.Context, c *site.Call, to site.Place, journa
 		return nil, err
 	}
 	o.To, o.Prefix = client, to.Name
-	if o.Conditions, err = client.HasDigests(ctx); err != nil {
-		return nil, err
-	}
+	// One that does not answer now may do so in a moment: then it is asked just before a tag moves.
+	o.Conditions, _ = client.HasDigests(ctx)
 	run := &running{k: k, c: c, to: to, o: o, journal: journal}
 	run.watch = newCopyWatch(c, journal)
 	run.o.Watch = run.watch
@@ -227,7 +226,7 @@ func (r *running) all(ctx context.Context, items, locked []packing.Item) (carry.
 		report := p.Report()
 		report.Began, report.Ended = began, time.Now().UTC().Truncate(time.Second)
 		report.Totals.BytesASecond = r.watch.rate()
-		if r.journal != nil && r.journal.Done() > 0 {
+		if r.journal != nil && r.journal.GoesOn() {
 			since := r.journal.Began()
 			report.GoesOn = &since
 		}
@@ -308,7 +307,11 @@ func (r *running) look(ctx context.Context, plan *carry.Plan) error {
 				return err
 			}
 		}
-		return fmt.Errorf("%s cannot be had from where the list says; nothing was moved. Mend the list, or go on without with --without-missing", term.Count(lacks, "image", "images"))
+		anew := ""
+		if r.journal != nil && r.journal.GoesOn() {
+			anew = "; what its tags point to by now is taken with --anew"
+		}
+		return fmt.Errorf("%s cannot be had from where the list says; nothing was moved. Mend the list, or go on without with --without-missing%s", term.Count(lacks, "image", "images"), anew)
 	}
 	return nil
 }
@@ -353,17 +356,6 @@ func (r *running) takes(plan *carry.Plan) string {
 		return ""
 	}
 	return fmt.Sprintf(", about %s at %s/s", span(time.Duration(float64(plan.New)/float64(r.rate)*float64(time.Second))), term.Size(r.rate))
-}
-
-// span says how long something is, in its two largest units.
-func span(d time.Duration) string {
-	switch {
-	case d < time.Minute:
-		return fmt.Sprintf("%d s", max(1, int(d.Seconds())))
-	case d < time.Hour:
-		return fmt.Sprintf("%d min", int(d.Minutes()+0.5))
-	}
-	return fmt.Sprintf("%d h %02d min", int(d.Hours()), int(d.Minutes())%60)
 }
 
 // shown is an image with its name at the destination, where that is another.

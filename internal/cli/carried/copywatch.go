@@ -127,3 +127,14 @@ func (w *copyWatch) show() {
 	}
 	w.line.Show("%s: %d of %d images, %s of %s%s", w.doing, w.done, w.of, term.Size(w.moved), term.Size(w.bytes), left)
 }
+
+// span says how long something is, in its two largest units.
+func span(d time.Duration) string {
+	switch {
+	case d < time.Minute:
+		return fmt.Sprintf("%d s", max(1, int(d.Seconds())))
+	case d < time.Hour:
+		return fmt.Sprintf("%d min", int(d.Minutes()+0.5))
+	}
+	return fmt.Sprintf("%d h %02d min", int(d.Hours()), int(d.Minutes())%60)
+}

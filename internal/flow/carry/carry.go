@@ -115,7 +115,8 @@ type Carrier struct {
 	kept  map[oci.Digest][]byte
 	bytes int
 	blobs map[oci.Digest]*blob
-	// dead are registries that do not answer, by address; "" is the destination.
+	// dead are registries that do not answer, or let nobody in, by address; "" is the
+	// destination.
 	dead map[string]error
 }
 
@@ -204,6 +205,8 @@ type blob struct {
 	turn chan struct{}
 	// has are the repositories of the destination that have it.
 	has map[oci.Name]bool
+	// named are those that have an image which names it: it is mounted from there, if it can.
+	named map[oci.Name]bool
 	// counted tells that an image counts it as its own.
 	counted bool
 }
@@ -214,7 +217,7 @@ func (c *Carrier) blobOf(d oci.Descriptor) *blob {
 	defer c.mu.Unlock()
 	b := c.blobs[d.Digest]
 	if b == nil {
-		b = &blob{Descriptor: d, turn: make(chan struct{}, 1), has: map[oci.Name]bool{}}
+		b = &blob{Descriptor: d, turn: make(chan struct{}, 1), has: map[oci.Name]bool{}, named: map[oci.Name]bool{}}
 		c.blobs[d.Digest] = b
 	}
 	return b
@@ -277,7 +280,8 @@ func (c *Carrier) fails(registry, whose string, err error) error {
 		return nil
 	}
 	var spent peer.Spent
-	if errors.As(err, &spent) {
+	// A destination that lets nobody in does so for each image.
+	if errors.As(err, &spent) || registry == "" && errors.Is(err, oci.CodeUnauthorized) {
 		c.mu.Lock()
 		defer c.mu.Unlock()
 		c.dead[registry] = err

@@ -3,6 +3,8 @@ package carry
 import (
 	"context"
 	"errors"
+	"maps"
+	"slices"
 	"sync/atomic"
 
 	"golang.org/x/sync/errgroup"
@@ -155,12 +157,12 @@ func (c *Carrier) placesOf(b *blob, name oci.Name) (has bool, elsewhere oci.Name
 	if b.has[name] {
 		return true, ""
 	}
-	for other := range b.has {
-		if elsewhere == "" || other < elsewhere {
-			elsewhere = other
+	for _, places := range []map[oci.Name]bool{b.has, b.named} {
+		if len(places) > 0 {
+			return false, slices.Min(slices.Collect(maps.Keys(places)))
 		}
 	}
-	return false, elsewhere
+	return false, ""
 }
 
 // send sends a blob, or lets the destination mount it.

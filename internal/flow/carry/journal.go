@@ -33,6 +33,8 @@ type Journal struct {
 	// rate is how many bytes a second went the last time, zero for unknown.
 	rate int64
 	err  error
+	// goesOn tells that an earlier run began it.
+	goesOn bool
 }
 
 // entry is a line of a journal.
@@ -76,6 +78,7 @@ func OpenJournal(at, destination string, anew bool) (*Journal, error) {
 	if anew {
 		j.began, j.locked, j.done = time.Time{}, map[string]oci.Digest{}, map[string]bool{}
 	}
+	j.goesOn = !j.began.IsZero() && len(j.locked) > 0
 	if j.began.IsZero() {
 		if err := j.begin(destination); err != nil {
 			return nil, errors.Join(err, file.Close())
@@ -137,6 +140,7 @@ func (j *Journal) begin(destination string) error {
 		return fmt.Errorf("write the journal: %w", err)
 	}
 	now := time.Now().UTC().Truncate(time.Second)
+	j.began = now
 	j.write(entry{Begun: &now, Destination: destination})
 	if j.rate > 0 {
 		j.write(entry{Rate: j.rate})
@@ -169,7 +173,10 @@ func (j *Journal) Sync() error {
 	return nil
 }
 
-// Began is when the copy began that goes on, zero where it begins now.
+// GoesOn reports whether an earlier run began the copy, and resolved its references.
+func (j *Journal) GoesOn() bool { return j.goesOn }
+
+// Began is when the copy began.
 func (j *Journal) Began() time.Time { return j.began }
 
 // Done is how many images an earlier run saw through.

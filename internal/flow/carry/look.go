@@ -249,10 +249,19 @@ func (c *Carrier) weigh(ctx context.Context, p *Plan) error {
 	if err := group.Wait(); err != nil {
 		return err
 	}
+	for _, i := range p.Images {
+		for _, part := range i.parts {
+			for _, d := range part.blobs {
+				if part.whole {
+					c.blobOf(d).named[i.Name] = true
+				}
+			}
+		}
+	}
 	counted := map[oci.Digest]bool{}
 	p.needs(func(i *Image, d oci.Descriptor) {
 		b := c.blobOf(d)
-		if len(b.has) > 0 || b.counted {
+		if len(b.has)+len(b.named) > 0 || b.counted {
 			return
 		}
 		b.counted = true
