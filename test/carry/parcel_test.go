@@ -208,6 +208,10 @@ func TestAParcelThatIsNotAsItWasPackedIsRefused(t *testing.T) {
 		}
 	}
 	wrong["a blob left out"] = repack(t, without)
+	// Names of files are made of what the header says.
+	leading := bytes.Replace(all[0].raw, []byte(`"digest": "sha256:`), []byte(`"digest": "sha256:../../../../out`), 1)
+	require.NotEqual(t, all[0].raw, leading)
+	wrong["a digest that leads out"] = repack(t, append([]entry{{all[0].Header, leading}}, all[1:]...))
 	for name, at := range wrong {
 		check := kit.Run(t, "parcel", "check", at)
 		assert.Equal(t, 5, check.Code, "%s: %s%s", name, check.Out, check.Err)

@@ -144,7 +144,7 @@ func (a *announced) tell(ctx context.Context, body api.TellArrival) error {
 }
 
 // mostReport is the largest report that is told.
-const mostReport = 4 << 20
+const mostReport = 1 << 20
 
 // end tells how it ended: all is there, something lacks, or more is to come.
 func (a *announced) end(ctx context.Context, report carry.Report, plan *carry.Plan, stopped error) {

@@ -32,11 +32,12 @@ import (
 const Kind = "import"
 
 // The bounds of one run: the repositories of it that are worked on at the same time, those
-// that it may have, and the tags that differ which its report names.
+// that it may have, the tags that differ and the repositories that its report names.
 const (
 	repositoriesAtOnce = 4
 	mostRepositories   = 100_000
 	mostNamed          = 2000
+	mostListed         = 20_000
 )
 
 // Bringer brings in what is kept as imports. It is safe for concurrent use.
@@ -269,7 +270,7 @@ func (r *bringing) begin(ctx context.Context, pairs []pair) error {
 		}
 		r.arrival, err = tx.Arrivals().Make(arrivals.Arrival{
 			Kind: arrivals.Import, Name: r.is.Name, Source: r.peer.Name, AccountID: r.o.By, State: arrivals.Going, BeganAt: tx.Now(), BeganServed: tx.Served(),
-			UntilServed: tx.Served() + int64(arrivals.Longest), HeardAt: tx.Now(), HeardServed: tx.Served(),
+			UntilServed: tx.Served() + int64(arrivals.Longest), Days: int64(arrivals.Longest / (24 * time.Hour)), HeardAt: tx.Now(), HeardServed: tx.Served(),
 		}, names)
 		return err
 	})
@@ -297,7 +298,8 @@ func (r *bringing) change(ctx context.Context, state arrivals.State, says string
 		if err != nil {
 			return err
 		}
-		a.HeardAt, a.HeardServed, a.UntilServed = tx.Now(), tx.Served(), tx.Served()+int64(arrivals.Longest)
+		a.HeardAt, a.HeardServed = tx.Now(), tx.Served()
+		a.Renew(tx.Served())
 		a.State, a.Says = state, says
 		// What was brought is equal once it was compared again.
 		a.Images, a.ImagesDone, a.Lacks = t.Tags, min(t.Tags, t.Equal+t.Brought), t.Failed

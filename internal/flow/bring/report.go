@@ -124,7 +124,10 @@ func (r *bringing) add(found Repository) {
 		r.report.Differs = append(r.report.Differs, found.differs[:min(room, len(found.differs))]...)
 	}
 	found.differs = nil
-	r.report.Repositories = append(r.report.Repositories, found)
+	// The sums are of all; named are as many as one looks through.
+	if len(r.report.Repositories) < mostListed {
+		r.report.Repositories = append(r.report.Repositories, found)
+	}
 }
 
 // settle puts together what the first round did and what the second one found.

@@ -108,6 +108,17 @@ func (v *volume) scan() error {
 	if v.Format != format {
 		return oci.Errorf(oci.CodeUnsupported, "it is a parcel of the format %d, and only %d is understood; a newer version may", v.Format, format)
 	}
+	for _, items := range v.Content {
+		for _, i := range items {
+			// Names of files are made of it.
+			if _, err := oci.ParseDigest(i.Digest.String()); err != nil {
+				return fault("its %s is damaged: %v", headerFile, err)
+			}
+			if i.Size < 0 || i.Offset < 0 || i.Length < 0 || i.Length > i.Size || i.Offset > i.Size-i.Length {
+				return fault("its %s says that %s has %d bytes from %d on, of %d", headerFile, i.Digest, i.Length, i.Offset, i.Size)
+			}
+		}
+	}
 	if v.Volumes < 1 || v.Volumes != len(v.Content) || v.Volume < 1 || v.Volume > v.Volumes {
 		return fault("its %s says that it is volume %d of %d", headerFile, v.Volume, v.Volumes)
 	}

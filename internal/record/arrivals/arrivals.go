@@ -40,10 +40,10 @@ const (
 // bytes its report.
 const (
 	Longest     = 14 * 24 * time.Hour
-	MostOf      = 50
+	MostOf      = 20
 	MostOpen    = 2000
 	MostPlaces  = 20_000
-	MostReport  = 4 << 20
+	MostReport  = 1 << 20
 	keptFor     = 90 * 24 * time.Hour
 	mostListed  = 1000
 	mostReports = 100
@@ -69,6 +69,8 @@ type Arrival struct {
 	// BeganServed is since when what comes into its repositories stays, UntilServed until when.
 	BeganServed int64
 	UntilServed int64
+	// Days is for how many it is waited for after it was last heard of.
+	Days        int64
 	HeardAt     stamp.Stamp
 	HeardServed int64
 	EndedAt     stamp.Stamp
@@ -83,6 +85,17 @@ type Arrival struct {
 	Says string
 	// Report is JSON, nil for none; lists leave it out.
 	Report []byte
+}
+
+// Renew waits for it anew from a moment of served time on, and reports whether it did: not
+// more often than once a minute, so that whoever renews it can look whether it still may.
+func (a *Arrival) Renew(served int64) bool {
+	span := a.Days * int64(24*time.Hour)
+	if served-(a.UntilServed-span) < int64(time.Minute) {
+		return false
+	}
+	a.UntilServed = served + span
+	return true
 }
 
 // Open reports whether more is to come.
@@ -173,6 +186,6 @@ func (r Records) Drop(now stamp.Stamp, served int64) error {
 	}
 	return errors.Join(
 		r.DB.Exec("DELETE FROM arrival_places WHERE arrival_id IN (SELECT id FROM arrivals WHERE ended_at <> 0)").Error,
-		r.DB.Exec("UPDATE arrivals SET report = NULL WHERE report IS NOT NULL AND ended_at <> 0 AND id NOT IN (SELECT id FROM arrivals WHERE report IS NOT NULL ORDER BY id DESC LIMIT ?)", mostReports).Error,
+		r.DB.Exec("UPDATE arrivals SET report = NULL WHERE report IS NOT NULL AND id NOT IN (SELECT id FROM arrivals WHERE report IS NOT NULL ORDER BY id DESC LIMIT ?)", mostReports).Error,
 		r.DB.Exec("DELETE FROM arrivals WHERE ended_at <> 0 AND ended_at < ?", stamp.Of(now.Time().Add(-keptFor))).Error)
 }

@@ -130,7 +130,7 @@ func (d *door) makeArrival(ctx context.Context, in *struct{ Body api.MakeArrival
 	err = d.Access.Change(ctx, c, e, func(tx *record.Tx) (err error) {
 		made, err = tx.Arrivals().Make(arrivals.Arrival{
 			Kind: arrivals.Kind(in.Body.Kind), Name: in.Body.Name, Source: in.Body.Source, AccountID: c.Account.ID, State: arrivals.Going, BeganAt: tx.Now(), BeganServed: tx.Served(),
-			UntilServed: tx.Served() + int64(time.Duration(in.Body.Days)*24*time.Hour), HeardAt: tx.Now(), HeardServed: tx.Served(), Images: in.Body.Images, Bytes: sumOf(in.Body.Places),
+			UntilServed: tx.Served() + int64(time.Duration(in.Body.Days)*24*time.Hour), Days: int64(in.Body.Days), HeardAt: tx.Now(), HeardServed: tx.Served(), Images: in.Body.Images, Bytes: sumOf(in.Body.Places),
 		}, slices.Compact(names))
 		if errors.Is(err, arrivals.ErrMost) {
 			err = oci.Errorf(oci.CodeDenied, "%s carries in %d things already, or all accounts %d; end one with: warthesis arrival stop", c.Account.Name, arrivals.MostOf, arrivals.MostOpen)
@@ -212,6 +212,13 @@ func (d *door) tellArrival(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, desk.Refusal(err)
 	}
+	// Whoever may push there no longer keeps nothing there any longer.
+	may := false
+	if again := a; again.Renew(int64(d.Records.Clock().Served())) {
+		if may, err = d.mayPushAll(ctx, c, a.ID); err != nil {
+			return nil, desk.Refusal(err)
+		}
+	}
 	err = d.Records.Update(ctx, "arrival", func(tx *record.Tx) error {
 		if err := access.StillMay(tx, c); err != nil {
 			return err
@@ -220,8 +227,10 @@ func (d *door) tellArrival(ctx context.Context, in *struct {
 		if a, err = tx.Arrivals().Get(in.ID); err != nil {
 			return err
 		}
-		span := a.UntilServed - a.HeardServed
-		a.HeardAt, a.HeardServed, a.UntilServed = tx.Now(), tx.Served(), tx.Served()+span
+		a.HeardAt, a.HeardServed = tx.Now(), tx.Served()
+		if may {
+			a.Renew(tx.Served())
+		}
 		a.ImagesDone, a.Lacks, a.Bytes, a.BytesDone, a.Rate = in.Body.ImagesDone, in.Body.Lacks, in.Body.Bytes, in.Body.BytesDone, in.Body.Rate
 		a.State, a.Says = arrivals.State(in.Body.State), in.Body.Says
 		if a.Report = nil; report != nil {
@@ -236,6 +245,19 @@ func (d *door) tellArrival(ctx context.Context, in *struct {
 		err = oci.Errorf(oci.CodeNameUnknown, "it is over, and nothing is heard of it any more")
 	}
 	return desk.OK(d.arrivalOf(a), err)
+}
+
+// mayPushAll reports whether the caller may push to all repositories that an arrival holds
+// open.
+func (d *door) mayPushAll(ctx context.Context, c access.Caller, id int64) (bool, error) {
+	names, err := d.Records.View(ctx).Arrivals().Places(id)
+	for _, name := range names {
+		v, err := d.Access.MayPush(ctx, c, name)
+		if err != nil || !v.Allowed {
+			return false, err
+		}
+	}
+	return err == nil, err
 }
 
 func (d *door) stopArrival(ctx context.Context, in *ArrivalInput) (*desk.None, error) {

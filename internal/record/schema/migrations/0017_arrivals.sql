@@ -10,6 +10,7 @@ CREATE TABLE arrivals (
     began_at     INTEGER NOT NULL,
     began_served INTEGER NOT NULL,
     until_served INTEGER NOT NULL,
+    days         INTEGER NOT NULL,
     heard_at     INTEGER NOT NULL,
     heard_served INTEGER NOT NULL,
     ended_at     INTEGER NOT NULL DEFAULT 0,
