@@ -210,6 +210,7 @@ func TestNothingSeriousStandsInTheWayOfAnybody(t *testing.T) {
 	partner := kit.StartForeign(t, nil)
 	partner.Put("signals/relay", "4.2.0", kit.NewImage(t, kit.Bytes(1, 3000)))
 	kit.Must(t, "peer", "make", s.Address, "partner", partner.Address, "--plain-http", "--repository", "signals/relay")
+	kit.Must(t, "import", s.Address, "partner/signals/relay", "outside/relay")
 	kit.Must(t, "replication", "make", s.Address, "boxes", "--copy", "signals/*:<version>", "--to", "partner")
 	page := openBrowser(t, s)
 	for _, scheme := range []string{"light", "dark"} {
@@ -218,7 +219,7 @@ func TestNothingSeriousStandsInTheWayOfAnybody(t *testing.T) {
 			"/me": "My tokens", "/access": "berths", "/access/accounts?open=ci-berths": "build pipeline", "/access/groups": "timetable", "/n/berths?show=members": "ci-berths",
 			"/n/berths?show=settings": "Whose pushes", "/n/berths?show=use": "Log in", "/activity": "push", "/access/registry": "Identity rules",
 			"/r/berths/seatmap?show=settings": "Who may pull", "/r/berths/seatmap?show=members": "registry admin",
-			"/rules?place=signals": "signal boxes run", "/rules?list=moving-names": "used by", "/removed": "sold beds twice", "/storage": "the file has other bytes", "/storage?place=timetable/planner": "What can be freed", "/retention?place=timetable": "go within 14 days", "/in-use?list=cluster-north": "partner.example", "/flow": "signals/*:<version> to partner", "/replication/boxes": "signals/relay:4.2.0", "/peer/partner": "The last test", "/service": "would go", "/r/timetable/board?show=log&tag=stable": "Put back"} {
+			"/rules?place=signals": "signal boxes run", "/rules?list=moving-names": "used by", "/removed": "sold beds twice", "/storage": "the file has other bytes", "/storage?place=timetable/planner": "What can be freed", "/retention?place=timetable": "go within 14 days", "/in-use?list=cluster-north": "partner.example", "/flow": "signals/*:<version> to partner", "/replication/boxes": "signals/relay:4.2.0", "/peer/partner": "The last test", "/import/partner-signals-relay": "Both sides are equal", "/carried/1": "1 of 1 images", "/service": "would go", "/r/timetable/board?show=log&tag=stable": "Put back"} {
 			require.NoError(t, page.Go(s.URL(place)))
 			says(t, page, sign)
 			_, err := browser.Evaluate[bool](page, string(axe)+";true")
