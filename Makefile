@@ -63,7 +63,7 @@ test: tools-for-tests check build
 .PHONY: tools-for-tests tools-for-bench tools-for-screenshots
 tools-for-tests:
 	@command -v chromium >/dev/null || (apt-get update -qq && apt-get install -y -qq --no-install-recommends chromium)
-	@command -v podman >/dev/null || (apt-get update -qq && apt-get install -y -qq --no-install-recommends podman)
+	@command -v podman >/dev/null && command -v containerd >/dev/null || (apt-get update -qq && apt-get install -y -qq --no-install-recommends podman containerd)
 
 tools-for-bench:
 	@command -v nginx >/dev/null || (apt-get update -qq && apt-get install -y -qq --no-install-recommends nginx-light)

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"warthesis/internal/oci"
+	"warthesis/internal/record/arrivals"
 	"warthesis/internal/record/unheld"
 )
 
@@ -274,6 +275,67 @@ func TestATagOfNothingGoes(t *testing.T) {
 	require.NoError(t, s.Update(ctx, "test", func(tx *Tx) error {
 		taken, err := tx.Unheld().TakeTags([]int64{1}, s.Terms(grace), 1)
 		assert.Equal(t, []int64{1}, taken)
+		return err
+	}))
+}
+
+// What is carried in over days stays since it began, for as long after it was last heard of as
+// it was said, and no day longer; renewed, it stays anew.
+func TestWhatIsCarriedInStaysUntilItsTimeIsOver(t *testing.T) {
+	s, clk := fresh(t)
+	r := shelf(t, s, "a/x")
+	pass := func(span time.Duration) { clk.MoveTo(clk.Now().Add(span)) }
+	var a arrivals.Arrival
+	require.NoError(t, s.Update(ctx, "test", func(tx *Tx) (err error) {
+		a, err = tx.Arrivals().Make(arrivals.Arrival{
+			Kind: arrivals.Parcel, Name: "november", AccountID: 1, State: arrivals.Going, BeganAt: tx.Now(), BeganServed: tx.Served(), HeardAt: tx.Now(), Days: 14,
+			UntilServed: tx.Served() + int64(arrivals.Longest),
+		}, []oci.Name{"a/x"})
+		return err
+	}))
+	pass(time.Minute)
+	require.NoError(t, s.Update(ctx, "test", func(tx *Tx) error {
+		return tx.Unheld().Touch([]unheld.Touch{{Repository: r.ID, Digest: digestOf("loose"), Served: tx.Served()}})
+	}))
+	taken := func() (keys []unheld.Key) {
+		content, err := s.View(ctx).Blob(digestOf("loose"))
+		require.NoError(t, err)
+		require.NoError(t, s.Update(ctx, "test", func(tx *Tx) (err error) {
+			keys, err = tx.Unheld().TakeHoldings([]unheld.Key{{RepositoryID: r.ID, ContentID: content.ContentID}}, s.Terms(grace), int64(tx.Now()))
+			return err
+		}))
+		return keys
+	}
+	for range 2 {
+		pass(arrivals.Longest - time.Hour)
+		goes, kept := plan(t, s, s.Terms(grace))
+		assert.Equal(t, []string{"blob @free unneeded"}, goes)
+		assert.Contains(t, kept, unheld.Sum{Kind: "holding", Why: unheld.Uploading, Count: 1, Bytes: 10})
+		assert.Empty(t, taken())
+		require.NoError(t, s.Update(ctx, "test", func(tx *Tx) error {
+			assert.True(t, a.Renew(tx.Served()))
+			assert.False(t, a.Renew(tx.Served()), "not again within a minute")
+			return tx.Arrivals().Change(a)
+		}))
+	}
+	pass(arrivals.Longest)
+	goes, _ := plan(t, s, s.Terms(grace))
+	assert.Contains(t, goes, "holding a/x@loose unnamed")
+	require.NoError(t, s.Update(ctx, "test", func(tx *Tx) error { return tx.Arrivals().Drop(tx.Now(), tx.Served()) }))
+	now, err := s.View(ctx).Arrivals().Get(a.ID)
+	require.NoError(t, err)
+	assert.Equal(t, arrivals.Stopped, now.State)
+	assert.Len(t, taken(), 1)
+	// Of one account only so many are open.
+	require.NoError(t, s.Update(ctx, "test", func(tx *Tx) error {
+		for range arrivals.MostOf {
+			if _, err := tx.Arrivals().Make(arrivals.Arrival{AccountID: 2, BeganServed: tx.Served(), UntilServed: tx.Served() + 1}, nil); err != nil {
+				return err
+			}
+		}
+		_, err := tx.Arrivals().Make(arrivals.Arrival{AccountID: 2, BeganServed: tx.Served(), UntilServed: tx.Served() + 1}, nil)
+		assert.ErrorIs(t, err, arrivals.ErrMost)
+		_, err = tx.Arrivals().Make(arrivals.Arrival{AccountID: 3, BeganServed: tx.Served(), UntilServed: tx.Served() + 1}, nil)
 		return err
 	}))
 }

@@ -2,7 +2,9 @@ package carry
 
 import (
 	"archive/tar"
+	"encoding/base64"
 	"encoding/json"
+	"fmt"
 	"net/http"
 	"os"
 	"os/exec"
@@ -64,6 +66,7 @@ func TestAnEngineLooksHereFirstByTheFilesThatItIsGiven(t *testing.T) {
 	pull.Env = append(os.Environ(), "CONTAINERS_REGISTRIES_CONF="+filepath.Join(to, "registries.conf"), "TMPDIR="+folder, "XDG_RUNTIME_DIR="+folder)
 	out, err := pull.CombinedOutput()
 	require.NoError(t, err, "%s", out)
+	fetchOnANode(t, to, f.Address+"/rolling/part:1.0.0", s.Address)
 	// Its login pulls, and nothing else.
 	raw, err := os.ReadFile(filepath.Join(to, "pull-secret.json"))
 	require.NoError(t, err)
@@ -73,4 +76,38 @@ func TestAnEngineLooksHereFirstByTheFilesThatItIsGiven(t *testing.T) {
 	for _, says := range []string{"/etc/containers/registries.conf", "/etc/containerd/certs.d/" + f.Address + "/hosts.toml", "other.example/probe:1", "A pull of"} {
 		assert.Contains(t, string(page), says)
 	}
+}
+
+// fetchOnANode lets the runtime of a cluster node fetch an image by its files.
+func fetchOnANode(t *testing.T, told, reference, registry string) {
+	runtime, err := exec.LookPath("containerd")
+	if err != nil {
+		t.Log("no runtime of nodes is installed")
+		return
+	}
+	folder, err := os.MkdirTemp("", "node")
+	require.NoError(t, err)
+	t.Cleanup(func() { os.RemoveAll(folder) })
+	config := filepath.Join(folder, "config.toml")
+	text := fmt.Sprintf("version = 2\nroot = %q\nstate = %q\ndisabled_plugins = [\"io.containerd.grpc.v1.cri\"]\n[grpc]\n  address = %q\n", folder+"/root", folder+"/state", folder+"/s")
+	require.NoError(t, os.WriteFile(config, []byte(text), 0o600))
+	node := exec.Command(runtime, "--config", config)
+	require.NoError(t, node.Start())
+	t.Cleanup(func() {
+		_ = node.Process.Kill()
+		_ = node.Wait()
+	})
+	raw, err := os.ReadFile(filepath.Join(told, "pull-secret.json"))
+	require.NoError(t, err)
+	var logins struct {
+		Auths map[string]struct{ Auth string }
+	}
+	require.NoError(t, json.Unmarshal(raw, &logins))
+	user, err := base64.StdEncoding.DecodeString(logins.Auths[registry].Auth)
+	require.NoError(t, err)
+	var out []byte
+	kit.Eventually(t, "the node fetches it", func() bool {
+		out, err = exec.Command("ctr", "--address", folder+"/s", "content", "fetch", "--hosts-dir", filepath.Join(told, "certs.d"), "--user", string(user), reference).CombinedOutput()
+		return err == nil
+	}, func() string { return string(out) })
 }

@@ -272,6 +272,17 @@ func TestListsAreMadeOfWhatNamesImages(t *testing.T) {
 	f.Put("rolling/release", "1.0.0", kit.NewImage(t, []byte(text)))
 	assert.Equal(t, f.Address+"/rolling/part-00@"+images[0].Manifest.Digest.String()+"\n", kit.Must(t, "packing", "make", "--release", f.Address+"/rolling/release:1.0.0"))
 
+	// An index of a release names its images by what stands beside its children.
+	children := fmt.Sprintf(`{"schemaVersion":2,"mediaType":%q,"manifests":[{"mediaType":%q,"digest":%q,"size":%d,"annotations":{"org.opencontainers.image.ref.name":"%s/rolling/part-01:1.0.0"}}]}`,
+		oci.MediaTypeIndex, oci.MediaTypeImage, images[1].Manifest.Digest, images[1].Manifest.Size, f.Address)
+	f.PutRaw("rolling/release", "2.0.0", oci.MediaTypeIndex, []byte(children))
+	assert.Equal(t, f.Address+"/rolling/part-01:1.0.0@"+images[1].Manifest.Digest.String()+"\n", kit.Must(t, "packing", "make", "--release", f.Address+"/rolling/release:2.0.0"))
+	// For a platform the image is taken that is for it.
+	locked := put("platform.list", f.Address+"/rolling/release:2.0.0 # box 14\n")
+	index := strings.Replace(children, `"annotations"`, `"platform":{"os":"linux","architecture":"arm64"},"annotations"`, 1)
+	f.PutRaw("rolling/release", "2.0.0", oci.MediaTypeIndex, []byte(index))
+	assert.Equal(t, f.Address+"/rolling/release:2.0.0@"+images[1].Manifest.Digest.String()+" # box 14 linux/arm64\n", kit.Must(t, "packing", "lock", locked, "--platform", "linux/arm64"))
+
 	list := put("a.list", f.Address+"/rolling/part-00:${v} # first\n")
 	assert.Equal(t, f.Address+"/rolling/part-00:1.0.0@"+images[0].Manifest.Digest.String()+" # first\n", kit.Must(t, "packing", "lock", list, "--set", "v=1.0.0"))
 	gone := kit.Run(t, "packing", "lock", list, "--set", "v=1.5.0")

@@ -212,6 +212,10 @@ func TestAParcelThatIsNotAsItWasPackedIsRefused(t *testing.T) {
 	leading := bytes.Replace(all[0].raw, []byte(`"digest": "sha256:`), []byte(`"digest": "sha256:../../../../out`), 1)
 	require.NotEqual(t, all[0].raw, leading)
 	wrong["a digest that leads out"] = repack(t, append([]entry{{all[0].Header, leading}}, all[1:]...))
+	// In another order it is still all that was packed, and nothing else.
+	mixed := append([]entry{}, all[1:]...)
+	rand.Shuffle(len(mixed), func(i, j int) { mixed[i], mixed[j] = mixed[j], mixed[i] })
+	kit.Must(t, "parcel", "check", repack(t, append([]entry{all[0]}, mixed...)))
 	for name, at := range wrong {
 		check := kit.Run(t, "parcel", "check", at)
 		assert.Equal(t, 5, check.Code, "%s: %s%s", name, check.Out, check.Err)
