@@ -278,6 +278,7 @@ func TestListsAreMadeOfWhatNamesImages(t *testing.T) {
 	f.PutRaw("rolling/release", "2.0.0", oci.MediaTypeIndex, []byte(children))
 	assert.Equal(t, f.Address+"/rolling/part-01:1.0.0@"+images[1].Manifest.Digest.String()+"\n", kit.Must(t, "packing", "make", "--release", f.Address+"/rolling/release:2.0.0"))
 	// For a platform the image is taken that is for it.
+	f.Put("rolling/release", "", images[1])
 	locked := put("platform.list", f.Address+"/rolling/release:2.0.0 # box 14\n")
 	index := strings.Replace(children, `"annotations"`, `"platform":{"os":"linux","architecture":"arm64"},"annotations"`, 1)
 	f.PutRaw("rolling/release", "2.0.0", oci.MediaTypeIndex, []byte(index))
