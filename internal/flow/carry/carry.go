@@ -280,8 +280,11 @@ func (c *Carrier) fails(registry, whose string, err error) error {
 		return nil
 	}
 	var spent peer.Spent
-	// A destination that lets nobody in does so for each image.
-	if errors.As(err, &spent) || registry == "" && errors.Is(err, oci.CodeUnauthorized) {
+	// What leads nowhere, or to somebody else, does so for each image; so does a destination that
+	// lets nobody in.
+	var answered *oci.Error
+	nowhere := !errors.As(err, &answered) && !errors.Is(err, context.Canceled) || errors.Is(err, oci.CodeDistrusted) || errors.Is(err, oci.CodeUnauthorized)
+	if errors.As(err, &spent) || registry == "" && nowhere {
 		c.mu.Lock()
 		defer c.mu.Unlock()
 		c.dead[registry] = err
