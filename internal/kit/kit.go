@@ -97,6 +97,9 @@ var loginMu sync.Mutex
 // and not a second later.
 const endsAtOnce = "GORACE=atexit_sleep_ms=0"
 
+// ClientFolder is where the client's commands keep things.
+func ClientFolder() string { return home() }
+
 // ClientEnvironment is the environment of the client's commands.
 func ClientEnvironment() []string {
 	environment := append(os.Environ(), "HOME="+home(), endsAtOnce)

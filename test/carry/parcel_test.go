@@ -18,6 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"warthesis/internal/kit"
+	"warthesis/internal/oci"
 )
 
 // packed packs a release into a parcel in a new folder.
@@ -166,8 +167,52 @@ func TestVolumesComeFromOneDriveAfterTheOther(t *testing.T) {
 	shown := kit.Must(t, "arrival", "list", to.Address)
 	assert.Contains(t, shown, "done")
 	assert.Equal(t, 1, strings.Count(shown, "november.parcel"), "all volumes are one arrival")
+	pieces, err := filepath.Glob(filepath.Join(kit.ClientFolder(), "pieces", "*"))
+	require.NoError(t, err)
+	assert.Empty(t, pieces, "what was kept between volumes is not needed any more")
 	assert.Equal(t, image.Manifest.Digest.String(), tagOf(to, "rolling/large", "1.0.0"))
 	assert.Equal(t, images[2].Manifest.Digest.String(), tagOf(to, "rolling/part-02", "1.0.0"))
+}
+
+// A source that lies about a blob that is cut is found out where it is packed, and not where
+// there is no network; volumes that were cut in another way are not mixed.
+func TestABlobThatIsCutIsCheckedWhereItIsPacked(t *testing.T) {
+	t.Parallel()
+	f := kit.StartForeign(t, nil)
+	large := kit.Bytes(1, 5<<20)
+	f.Put("rolling/large", "1.0.0", kit.NewImage(t, large))
+	list := write(t, f.Address+"/rolling/large:1.0.0\n")
+	at := filepath.Join(t.TempDir(), "november.parcel")
+	digest := oci.DigestOf(oci.SHA256, large).String()
+	f.Wrong(func(w http.ResponseWriter, r *http.Request) bool {
+		if r.Method != http.MethodGet || !strings.HasSuffix(r.URL.Path, digest) {
+			return false
+		}
+		http.ServeContent(w, r, "", time.Time{}, bytes.NewReader(kit.Bytes(2, 5<<20)))
+		return true
+	})
+	lies := kit.Run(t, "parcel", "pack", list, at, "--volumes", "2MiB")
+	assert.Equal(t, 1, lies.Code)
+	assert.Contains(t, lies.Err, "is something else")
+	left, err := filepath.Glob(at + ".*of*")
+	require.NoError(t, err)
+	assert.Empty(t, left)
+	f.Wrong(nil)
+	kit.Must(t, "parcel", "pack", list, at, "--volumes", "2MiB")
+	files, err := filepath.Glob(at + ".*of*")
+	require.NoError(t, err)
+	other := filepath.Join(t.TempDir(), "november.parcel")
+	kit.Must(t, "parcel", "pack", list, other, "--volumes", "2050KiB")
+	others, err := filepath.Glob(other + ".*of*")
+	require.NoError(t, err)
+	require.Len(t, others, len(files))
+	require.NoError(t, os.Rename(others[1], files[1]))
+	mixed := kit.Run(t, "parcel", "check", at)
+	assert.Equal(t, 5, mixed.Code)
+	assert.Contains(t, mixed.Err, "cut in another way")
+	// Packed anew over it, the volume that does not belong to it is written again.
+	kit.Must(t, "parcel", "pack", list, at, "--volumes", "2MiB")
+	kit.Must(t, "parcel", "check", at)
 }
 
 // Whatever was done to a parcel on its way, nothing of it shows.

@@ -274,8 +274,13 @@ func (u *unloading) run(ctx context.Context, c *site.Call) error {
 	if err != nil {
 		return err
 	}
-	if p != nil && waiting > 0 {
+	switch {
+	case p != nil && waiting > 0:
 		if _, err := p.Keep(kept); err != nil {
+			return err
+		}
+	case p != nil && report.Complete:
+		if err := p.Drop(kept); err != nil {
 			return err
 		}
 	}

@@ -26,6 +26,8 @@ const (
 	mostUnpacked = 8 << 30
 	// zstdMemory bounds what unpacking takes of memory.
 	zstdMemory = 128 << 20
+	// deepestIndex is how deep indexes may stand in indexes.
+	deepestIndex = 8
 )
 
 // Released returns the references that an image names which describes a release: in the text
@@ -33,6 +35,13 @@ const (
 // children of an index. Of an index that names none, its first image is read, since images
 // for several platforms have the same list.
 func Released(ctx context.Context, from From, ref oci.Reference) ([]oci.Reference, error) {
+	return released(ctx, from, ref, 0)
+}
+
+func released(ctx context.Context, from From, ref oci.Reference, depth int) ([]oci.Reference, error) {
+	if depth > deepestIndex {
+		return nil, oci.Errorf(oci.CodeManifestInvalid, "indexes stand in indexes more than %d deep", deepestIndex)
+	}
 	root, raw, err := from.Manifest(ctx, ref.Name, ref.Target())
 	if err != nil {
 		return nil, err
@@ -50,7 +59,7 @@ func Released(ctx context.Context, from From, ref oci.Reference) ([]oci.Referenc
 		}
 		one := ref
 		one.Tag, one.Digest = "", parsed.Children[0].Digest
-		return Released(ctx, from, one)
+		return released(ctx, from, one, depth+1)
 	}
 	budget := int64(mostUnpacked)
 	var all []oci.Reference

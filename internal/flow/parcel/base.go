@@ -5,7 +5,6 @@ import (
 	"errors"
 	"io"
 	"slices"
-	"time"
 
 	"warthesis/internal/flow/carry"
 	"warthesis/internal/oci"
@@ -53,11 +52,6 @@ func (p Place) PlaceTag(context.Context, oci.Name, oci.Tag, oci.Descriptor, []by
 // Referrers lists none.
 func (p Place) Referrers(context.Context, oci.Name, oci.Digest) ([]oci.Descriptor, error) {
 	return nil, nil
-}
-
-// TryBytes cannot be told.
-func (p Place) TryBytes(context.Context, oci.Name, int) (time.Duration, error) {
-	return 0, errTakesNothing
 }
 
 // Places are the repositories that have each blob which a registry has once a parcel was

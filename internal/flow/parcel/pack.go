@@ -6,9 +6,9 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
 	"os"
 	"path/filepath"
+	"reflect"
 	"slices"
 
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
@@ -236,7 +236,7 @@ func (k *Packing) Write(ctx context.Context, name string, atOnce int) (names []s
 	for volume := 1; volume <= k.Header.Volumes; volume++ {
 		at := VolumeName(name, volume, k.Header.Volumes)
 		names = append(names, at)
-		if there, err := readHeader(at); err == nil && there.ID == k.Header.ID && there.Volume == volume && there.Volumes == k.Header.Volumes {
+		if there, err := readHeader(at); err == nil && there.ID == k.Header.ID && there.Volume == volume && reflect.DeepEqual(there.Content, k.Header.Content) {
 			if err := Check(at); err == nil {
 				continue
 			}
@@ -245,7 +245,27 @@ func (k *Packing) Write(ctx context.Context, name string, atOnce int) (names []s
 			return nil, fmt.Errorf("write %s: %w", at, err)
 		}
 	}
-	return names, nil
+	return names, checkCut(names)
+}
+
+// checkCut compares the blobs that are cut with their digests: a piece alone could not be. What
+// is wrong is taken away, so that the next run writes it anew.
+func checkCut(names []string) error {
+	if len(names) == 1 {
+		return nil
+	}
+	p, err := Open(names, "")
+	if err != nil {
+		return err
+	}
+	defer p.Close()
+	if err := p.checkPieces(); err != nil {
+		for _, name := range names {
+			err = errors.Join(err, os.Remove(name))
+		}
+		return fmt.Errorf("what came from the source is something else: %w; the volumes were removed", err)
+	}
+	return nil
 }
 
 func (k *Packing) volume(ctx context.Context, at string, volume, atOnce int) error {
@@ -341,12 +361,4 @@ func (k *Packing) write(ctx context.Context, f *os.File, p placed) (oci.Digest, 
 		}
 	}
 	return oci.SHA256.FromReader(io.NewSectionReader(f, p.offset, p.size))
-}
-
-// Remove removes what packing left unfinished.
-func Remove(name string) error {
-	if err := os.Remove(name + unfinished); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return err
-	}
-	return nil
 }

@@ -8,6 +8,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"reflect"
 	"slices"
 
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
@@ -50,8 +51,8 @@ func Open(names []string, kept string) (*Parcel, error) {
 			return nil, errors.Join(err, p.Close())
 		}
 		p.volumes = append(p.volumes, v)
-		if first := p.volumes[0]; v.ID != first.ID || v.Volumes != first.Volumes {
-			err := fault("%s and %s belong to different parcels", first.at, v.at)
+		if first := p.volumes[0]; v.ID != first.ID || !reflect.DeepEqual(v.Content, first.Content) {
+			err := fault("%s and %s belong to different parcels, or to one that was cut in another way", first.at, v.at)
 			return nil, errors.Join(err, p.Close())
 		}
 	}
@@ -91,7 +92,8 @@ func (p *Parcel) read(kept string) (err error) {
 		}
 	}
 	for digest, all := range p.pieces {
-		slices.SortFunc(all, func(a, b piece) int { return cmp.Compare(a.Offset, b.Offset) })
+		// Of one that is twice here the volume's is taken, and not what was kept.
+		slices.SortStableFunc(all, func(a, b piece) int { return cmp.Compare(a.Offset, b.Offset) })
 		p.pieces[digest] = slices.CompactFunc(all, func(a, b piece) bool { return a.Offset == b.Offset })
 	}
 	return p.index()
@@ -150,6 +152,25 @@ func (p *Parcel) Check() error {
 	for _, v := range p.volumes {
 		if err := v.check(); err != nil {
 			return fmt.Errorf("%s: %w", v.at, err)
+		}
+	}
+	return p.checkPieces()
+}
+
+// checkPieces compares the blobs that are cut with their digests, those of which all pieces
+// are at hand.
+func (p *Parcel) checkPieces() error {
+	for digest, all := range p.pieces {
+		content := p.find(oci.Descriptor{Digest: digest, Size: all[0].Size})
+		if content == nil {
+			continue
+		}
+		is, err := digest.Algorithm().FromReader(&reader{content, 0, all[0].Size})
+		if err != nil {
+			return err
+		}
+		if is != digest {
+			return fault("the pieces of %s together are not what its digest says", digest)
 		}
 	}
 	return nil
@@ -299,6 +320,21 @@ func keep(at string, one piece) error {
 	return os.Rename(at+unfinished, at)
 }
 
+// Drop removes the pieces that were kept in a folder: all of the parcel came.
+func (p *Parcel) Drop(in string) error {
+	for _, volume := range p.Content {
+		for _, item := range volume {
+			if !item.isPiece() {
+				continue
+			}
+			if err := os.Remove(filepath.Join(in, item.keptName())); err != nil && !errors.Is(err, os.ErrNotExist) {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
 // takeKept takes up pieces that were kept.
 func (p *Parcel) takeKept(in string) error {
 	for _, volume := range p.Content {
@@ -315,6 +351,9 @@ func (p *Parcel) takeKept(in string) error {
 			}
 			// It stays open as long as the parcel.
 			p.volumes[0].kept = append(p.volumes[0].kept, raw)
+			if info, err := raw.Stat(); err != nil || info.Size() != item.Length {
+				continue
+			}
 			p.pieces[item.Digest] = append(p.pieces[item.Digest], piece{item, raw})
 		}
 	}
