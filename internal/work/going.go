@@ -70,6 +70,13 @@ func (g *Going) Facts() string {
 	return g.row.Facts
 }
 
+// Stopped reports whether somebody stopped the run: then it does not go on after a start.
+func (g *Going) Stopped() bool {
+	g.works.mu.Lock()
+	defer g.works.mu.Unlock()
+	return g.stopped
+}
+
 // Busy reports whether requests are being served.
 func (g *Going) Busy() bool { return g.works.budget.Busy() }
 

@@ -257,16 +257,14 @@ func (r *bringing) begin(ctx context.Context, pairs []pair) error {
 	}
 	names = names[:min(len(names), arrivals.MostPlaces)]
 	return r.b.records.Update(ctx, "import", func(tx *record.Tx) error {
-		all, err := tx.Arrivals().List(0)
-		if err != nil {
-			return err
+		// A run that was cut goes on, perhaps with more repositories.
+		open, err := tx.Arrivals().OpenOf(arrivals.Import, r.is.Name)
+		if err == nil {
+			r.arrival = open
+			return tx.Arrivals().Hold(open.ID, names)
 		}
-		for _, open := range all {
-			// A run that was cut goes on.
-			if open.Open() && open.Kind == arrivals.Import && open.Name == r.is.Name {
-				r.arrival = open
-				return nil
-			}
+		if !errors.Is(err, arrivals.ErrNone) {
+			return err
 		}
 		r.arrival, err = tx.Arrivals().Make(arrivals.Arrival{
 			Kind: arrivals.Import, Name: r.is.Name, Source: r.peer.Name, AccountID: r.o.By, State: arrivals.Going, BeganAt: tx.Now(), BeganServed: tx.Served(),
@@ -330,7 +328,10 @@ func (r *bringing) end(ctx context.Context, g *work.Going, failed error) error {
 	}
 	g.Report(r.report.Says)
 	if errors.Is(failed, context.Canceled) {
-		// It goes on after the next start, or was stopped.
+		if g.Stopped() && !r.o.Preview {
+			return r.change(ctx, arrivals.Stopped, "the run was stopped")
+		}
+		// It goes on after the next start.
 		return nil
 	}
 	err = r.b.records.Update(ctx, "import", func(tx *record.Tx) error { return tx.Arrivals().Reported(r.is.ID, raw) })

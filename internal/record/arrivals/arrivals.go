@@ -146,6 +146,15 @@ func (r Records) Get(id int64) (a Arrival, err error) {
 	return a, rows.Error
 }
 
+// OpenOf returns the open arrival of a kind and a name, or ErrNone.
+func (r Records) OpenOf(kind Kind, name string) (a Arrival, err error) {
+	rows := r.DB.Omit("report").Where("ended_at = 0 AND kind = ? AND name = ?", kind, name).Order("id").Limit(1).Find(&a)
+	if rows.Error == nil && rows.RowsAffected == 0 {
+		return a, ErrNone
+	}
+	return a, rows.Error
+}
+
 // Change writes how an open arrival stands. It fails with ErrNone where it is over.
 func (r Records) Change(a Arrival) error {
 	columns := []any{"heard_at", "heard_served", "until_served", "images", "images_done", "lacks", "bytes", "bytes_done", "rate", "says", "ended_at"}
