@@ -74,37 +74,33 @@ type ImportReport struct {
 	Differs       []ImportDiffers      `json:"differs" nullable:"false" doc:"The first two thousand tags that are not equal"`
 }
 
-// ImportTotals are its sums, in tags and in bytes.
-type ImportTotals struct {
-	Repositories int   `json:"repositories"`
-	Unread       int   `json:"unread" doc:"Repositories that could not be read or written"`
-	Tags         int64 `json:"tags"`
-	Equal        int64 `json:"equal"`
-	Behind       int64 `json:"behind" doc:"They have another digest here"`
-	Lacks        int64 `json:"lacks" doc:"They are not here"`
-	Ours         int64 `json:"ours" doc:"They were moved here by somebody, and stay"`
-	Extra        int64 `json:"extra" doc:"They are here alone"`
-	Failed       int64 `json:"failed"`
-	Brought      int64 `json:"brought"`
-	Bytes        int64 `json:"bytes"`
-	Sent         int64 `json:"sent"`
+// ImportCounts are tags, and the bytes of what was brought of them.
+type ImportCounts struct {
+	Tags    int64 `json:"tags"`
+	Equal   int64 `json:"equal"`
+	Behind  int64 `json:"behind" doc:"They have another digest here"`
+	Lacks   int64 `json:"lacks" doc:"They are not here"`
+	Ours    int64 `json:"ours" doc:"They were moved here by somebody, and stay"`
+	Extra   int64 `json:"extra" doc:"They are here alone"`
+	Failed  int64 `json:"failed"`
+	Brought int64 `json:"brought"`
+	Bytes   int64 `json:"bytes"`
+	Sent    int64 `json:"sent"`
 }
 
-// ImportedRepository is how one repository stands, in tags.
+// ImportTotals are its sums.
+type ImportTotals struct {
+	Repositories int `json:"repositories"`
+	Unread       int `json:"unread" doc:"Repositories that could not be read or written"`
+	ImportCounts
+}
+
+// ImportedRepository is how one repository stands.
 type ImportedRepository struct {
-	From    oci.Name `json:"from"`
-	To      oci.Name `json:"to"`
-	Tags    int64    `json:"tags"`
-	Equal   int64    `json:"equal"`
-	Behind  int64    `json:"behind"`
-	Lacks   int64    `json:"lacks"`
-	Ours    int64    `json:"ours"`
-	Extra   int64    `json:"extra"`
-	Failed  int64    `json:"failed"`
-	Brought int64    `json:"brought"`
-	Bytes   int64    `json:"bytes"`
-	Sent    int64    `json:"sent"`
-	Why     string   `json:"why,omitempty"`
+	From oci.Name `json:"from"`
+	To   oci.Name `json:"to"`
+	ImportCounts
+	Why string `json:"why,omitempty"`
 }
 
 // ImportNamespace is a namespace that an import brings something into.

@@ -87,6 +87,14 @@ func ParseName(s string) (Name, error) {
 		"joined by '.', '_', '__' or '-', with '/' between components", quote(s))
 }
 
+// Below returns the name behind a prefix, "" for none.
+func (n Name) Below(prefix Name) Name {
+	if prefix == "" {
+		return n
+	}
+	return prefix + "/" + n
+}
+
 // Namespace returns the first component of the name. A name of one component is
 // its namespace's own root repository.
 func (n Name) Namespace() string {

@@ -51,6 +51,12 @@ func TestAnEngineLooksHereFirstByTheFilesThatItIsGiven(t *testing.T) {
 	now := put("now.conf", "# ours\nunqualified-search-registries = [\"registry.larkspur.example\"]\n\n[[registry]]\nlocation = \""+f.Address+"\"\ninsecure = true\n")
 	pods := put("pods", f.Address+"/rolling/part:1.0.0\n"+f.Address+"/rolling/other:2\nother.example/probe:1\n")
 	to := filepath.Join(folder, "told")
+	// Where one file cannot be merged into, none is written, and no token made.
+	tokens := string(kit.AsAdmin(t, s, http.MethodGet, "/api/v1/tokens?account=cluster-north", ""))
+	broken := kit.Run(t, "tell-clients", list, s.Address+"/mirror", to, "--node-config", put("broken.toml", "nonsense"), "--account", "cluster-north")
+	assert.Equal(t, 2, broken.Code)
+	assert.NoDirExists(t, to)
+	assert.Equal(t, tokens, string(kit.AsAdmin(t, s, http.MethodGet, "/api/v1/tokens?account=cluster-north", "")))
 	var said told
 	result := kit.Run(t, "tell-clients", list, s.Address+"/mirror", to, "--engine", now, "--pods", pods, "--account", "cluster-north", "--output", "json")
 	require.Zero(t, result.Code, result.Err)

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"strings"
 	"testing"
 	"time"
 
@@ -58,6 +59,42 @@ func TestAnImageIsBroughtInWithAllThatBelongsToIt(t *testing.T) {
 	assert.Equal(t, 1, whole.Code)
 	assert.Contains(t, whole.Err, "lists no repositories", whole.Err)
 	assert.Equal(t, 1, kit.Run(t, "peer", "remove", s.Address, "partner", "--yes").Code)
+}
+
+// One that somebody stops holds nothing open any longer, and can be run again.
+func TestAnImportThatIsStoppedHoldsNothing(t *testing.T) {
+	t.Parallel()
+	f, s := kit.StartForeign(t, nil), kit.Start(t, t.TempDir(), inside...)
+	release(t, f, 1, 1)
+	kit.Must(t, "peer", "make", s.Address, "partner", f.Address, "--plain-http", "--repository", "rolling/part-00")
+	let := make(chan struct{})
+	f.Wrong(func(_ http.ResponseWriter, r *http.Request) bool {
+		if r.Method == http.MethodGet && strings.Contains(r.URL.Path, "/blobs/") {
+			select {
+			case <-let:
+			case <-r.Context().Done():
+			}
+		}
+		return false
+	})
+	kit.Must(t, "import", s.Address, "partner/rolling/part-00", "outside/part", "--no-wait")
+	arrival := func() (a api.Arrival) {
+		var list api.ArrivalList
+		require.NoError(t, json.Unmarshal(kit.AsAdmin(t, s, http.MethodGet, "/api/v1/arrivals", ""), &list))
+		if len(list.Arrivals) > 0 {
+			a = list.Arrivals[0]
+		}
+		return a
+	}
+	kit.Eventually(t, "it is under way", func() bool { return arrival().State == "going" })
+	var is api.Import
+	require.NoError(t, json.Unmarshal(kit.AsAdmin(t, s, http.MethodGet, "/api/v1/imports/partner-rolling-part-00", ""), &is))
+	kit.Must(t, "runs", "stop", s.Address, fmt.Sprint(is.Run))
+	kit.Eventually(t, "it holds nothing", func() bool { return arrival().State == "stopped" }, s.Log)
+	assert.Zero(t, arrival().HeldFor)
+	close(let)
+	report, _ := brought(t, "imports", "run", s.Address, "partner-rolling-part-00")
+	assert.True(t, report.Equal)
 }
 
 // FLOW_REPOSITORIES says how many repositories the registry has.

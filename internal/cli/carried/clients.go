@@ -2,8 +2,6 @@ package carried
 
 import (
 	"context"
-	"errors"
-	"fmt"
 	"os"
 	"strings"
 
@@ -12,6 +10,7 @@ import (
 
 	"warthesis/internal/cli/site"
 	"warthesis/internal/cli/term"
+	"warthesis/internal/flow/carry"
 	"warthesis/internal/flow/mirrors"
 	"warthesis/internal/flow/packing"
 	"warthesis/internal/given"
@@ -44,6 +43,8 @@ type telling struct {
 	facts                     toldClients
 	folder                    string
 	authority                 []byte
+	// raw are the files of the folder, by name, until they are written: all, or none.
+	raw map[string][]byte
 }
 
 // toldClients is what the files come to.
@@ -94,19 +95,11 @@ func tellClientsCommand() site.Command {
 }
 
 func (t *telling) run(ctx context.Context, c *site.Call) (err error) {
-	t.c, t.folder = c, c.Args[2]
+	t.c, t.folder, t.raw = c, c.Args[2], map[string][]byte{}
 	t.facts = toldClients{Folder: t.folder, Files: []toldFile{}, NotHere: []string{}, RunsNotHere: []string{}, Outside: []string{}}
-	list, err := readList(c.Args[0])
+	_, _, items, err := readItems(c.Args[0], t.sets)
 	if err != nil {
 		return err
-	}
-	values, err := valuesFor(list, c.Args[0], t.sets)
-	if err != nil {
-		return err
-	}
-	items, err := list.Items(values)
-	if err != nil {
-		return fmt.Errorf("%s: %w", c.Args[0], err)
 	}
 	if t.to, err = c.R.ReadPlace(c.Args[1]); err != nil {
 		return err
@@ -157,7 +150,7 @@ func (t *telling) way() error {
 // has reports whether the registry has what something means there.
 func (t *telling) has(ctx context.Context, name oci.Name, target string) (bool, error) {
 	_, err := t.client.Resolve(ctx, name, target)
-	if errors.Is(err, oci.CodeManifestUnknown) || errors.Is(err, oci.CodeNameUnknown) {
+	if carry.IsGone(err) {
 		return false, nil
 	}
 	return err == nil, err
@@ -170,11 +163,7 @@ func (t *telling) whatIsHere(ctx context.Context, items []packing.Item) error {
 	group.SetLimit(questionsAtOnce)
 	for at, i := range items {
 		group.Go(func() (err error) {
-			target := string(i.Tag)
-			if i.Ref.Digest != "" {
-				target = i.Ref.Digest.String()
-			}
-			here[at], err = t.has(within, t.nameOf(i), target)
+			here[at], err = t.has(within, t.nameOf(i), targetOf(i))
 			return err
 		})
 	}
@@ -186,21 +175,25 @@ func (t *telling) whatIsHere(ctx context.Context, items []packing.Item) error {
 		case !here[at]:
 			t.facts.NotHere = append(t.facts.NotHere, i.Ref.String())
 		case t.facts.Tested == "":
-			target := string(i.Tag)
-			if i.Ref.Digest != "" {
-				target = i.Ref.Digest.String()
+			tested := oci.Reference{Registry: t.to.Registry, Name: t.nameOf(i), Digest: i.Ref.Digest}
+			if !i.IsLocked() {
+				tested.Tag = i.Tag
 			}
-			t.facts.Tested = t.to.Registry + "/" + string(t.nameOf(i)) + map[bool]string{true: "@", false: ":"}[i.Ref.Digest != ""] + target
+			t.facts.Tested = tested.String()
 		}
 	}
 	return nil
 }
 
-func (t *telling) nameOf(i packing.Item) oci.Name {
-	if t.to.Name == "" {
-		return i.Name
+// nameOf is what an image's repository is called at the registry.
+func (t *telling) nameOf(i packing.Item) oci.Name { return i.Name.Below(t.to.Name) }
+
+// targetOf is by what the list means an image.
+func targetOf(i packing.Item) string {
+	if i.IsLocked() {
+		return i.Ref.Digest.String()
 	}
-	return t.to.Name + "/" + i.Name
+	return string(i.Tag)
 }
 
 // whatRuns compares what runs now with what the files say.
@@ -208,26 +201,15 @@ func (t *telling) whatRuns(ctx context.Context, _ []packing.Item) error {
 	if t.pods == "" {
 		return nil
 	}
-	raw, err := site.ReadInput(t.pods, pin.MostRunning)
-	if err != nil {
-		return err
-	}
-	names, err := pin.RunningPinned(raw)
+	names, err := readRunning(t.pods)
 	if err != nil {
 		return err
 	}
 	for _, text := range names {
-		f := pin.Read(text)
-		ref := f.Ref
-		if f.Bare {
-			ref.Registry = t.bare
-		}
-		if f.Skip != "" || ref.Registry == "" {
+		ref, why := meant(pin.Read(text), t.bare)
+		if why != "" {
 			t.facts.Outside = append(t.facts.Outside, text)
 			continue
-		}
-		if ref.Target() == "" {
-			ref.Tag = pin.DefaultTag
 		}
 		to := mirrors.Covers(t.rules, ref)
 		switch {

@@ -21,25 +21,34 @@ import (
 	"warthesis/internal/oci"
 )
 
-// file writes a file of the folder.
-func (t *telling) file(name, place, what string, raw []byte) error {
-	at := filepath.Join(t.folder, filepath.FromSlash(name))
-	if err := os.MkdirAll(filepath.Dir(at), 0o755); err != nil {
-		return err
-	}
-	if err := replaceWhole(at, raw); err != nil {
-		return fmt.Errorf("write %s: %w", at, err)
-	}
+// file adds a file of the folder.
+func (t *telling) file(name, place, what string, raw []byte) {
+	t.raw[name] = raw
 	t.facts.Files = append(t.facts.Files, toldFile{name, place, what})
+}
+
+// writeAll writes the files of the folder; what is a secret is shown to nobody else.
+func (t *telling) writeAll() error {
+	for name, raw := range t.raw {
+		at := filepath.Join(t.folder, filepath.FromSlash(name))
+		err := os.MkdirAll(filepath.Dir(at), 0o755)
+		if err == nil && name == secretFile {
+			err = login.WriteSecret(at, raw)
+		} else if err == nil {
+			err = replaceWhole(at, raw)
+		}
+		if err != nil {
+			return fmt.Errorf("write %s: %w", at, err)
+		}
+	}
 	return nil
 }
 
+// secretFile is the pull secret.
+const secretFile = "pull-secret.json"
+
 // write writes the files.
 func (t *telling) write(ctx context.Context, items []packing.Item) error {
-	credentials, err := t.secret(ctx, items)
-	if err != nil {
-		return err
-	}
 	now, err := readNow(t.engine)
 	if err != nil {
 		return err
@@ -52,19 +61,21 @@ func (t *telling) write(ctx context.Context, items []packing.Item) error {
 	if t.engine != "" {
 		what += ", merged into what was given"
 	}
-	if err := t.file("registries.conf", enginePlace, what, raw); err != nil {
-		return err
-	}
+	t.file("registries.conf", enginePlace, what, raw)
 	if err := t.writeNodes(items); err != nil {
 		return err
 	}
 	if t.place.Authority {
-		if err := t.file("ca.crt", "/etc/containers/certs.d/"+t.to.Registry+"/ca.crt, and "+t.authorityAt(), "the authority of the registry's certificate", t.authority); err != nil {
-			return err
-		}
+		t.file("ca.crt", "/etc/containers/certs.d/"+t.to.Registry+"/ca.crt, and "+t.authorityAt(), "the authority of the registry's certificate", t.authority)
+	}
+	// The token is made once all else is right.
+	credentials, err := t.secret(ctx, items)
+	if err != nil {
+		return err
 	}
 	t.test(ctx, credentials)
-	return t.file("WHERE-EACH-GOES.md", "", "this page", []byte(t.page(items)))
+	t.file("WHERE-EACH-GOES.md", "", "this page", []byte(t.page(items)))
+	return t.writeAll()
 }
 
 func (t *telling) authorityAt() string { return nodePlace + "/" + t.to.Registry + "/ca.crt" }
@@ -89,9 +100,7 @@ func (t *telling) writeNodes(items []packing.Item) error {
 		if err != nil {
 			return err
 		}
-		if err := t.file("certs.d/"+name, nodePlace+"/"+name, "for nodes that read a file for each registry", raw); err != nil {
-			return err
-		}
+		t.file("certs.d/"+name, nodePlace+"/"+name, "for nodes that read a file for each registry", raw)
 	}
 	if len(registries) == 0 {
 		return nil
@@ -108,7 +117,8 @@ func (t *telling) writeNodes(items []packing.Item) error {
 	if in != nodePlace {
 		what += fmt.Sprintf("; it has them in %s, and so they go there", in)
 	}
-	return t.file("config.toml", nodeOwn, what, raw)
+	t.file("config.toml", nodeOwn, what, raw)
+	return nil
 }
 
 // readNow reads a file as it is now; one that is not there is empty.
@@ -131,6 +141,14 @@ func (t *telling) secret(ctx context.Context, items []packing.Item) (*login.Cred
 	if t.account == "" {
 		return nil, nil
 	}
+	now, err := readNow(t.logins)
+	if err != nil {
+		return nil, err
+	}
+	file, err := login.Parse("", now)
+	if err != nil {
+		return nil, err
+	}
 	client, err := t.c.R.API(ctx, t.to.Registry)
 	if err != nil {
 		return nil, err
@@ -149,28 +167,13 @@ func (t *telling) secret(ctx context.Context, items []packing.Item) (*login.Cred
 	if err := client.Do(ctx, http.MethodPost, "/api/v1/tokens", url.Values{}, body, &made); err != nil {
 		return nil, fmt.Errorf("make the pull secret: %w", err)
 	}
-	now, err := readNow(t.logins)
-	if err != nil {
-		return nil, err
-	}
-	file, err := login.Parse("", now)
-	if err != nil {
-		return nil, err
-	}
 	found := login.Credentials{Account: made.Account, Secret: made.Secret}
 	file.Set(t.to.Registry, found)
 	raw, err := file.Marshal()
 	if err != nil {
 		return nil, err
 	}
-	at := filepath.Join(t.folder, "pull-secret.json")
-	if err := os.MkdirAll(t.folder, 0o755); err != nil {
-		return nil, err
-	}
-	if err := login.WriteSecret(at, raw); err != nil {
-		return nil, err
-	}
-	t.facts.Files = append(t.facts.Files, toldFile{"pull-secret.json", "the clients' login file, or a pull secret of the cluster", "a token that may pull, and nothing else"})
+	t.file(secretFile, "the clients' login file, or a pull secret of the cluster", "a token that may pull, and nothing else", raw)
 	return &found, nil
 }
 

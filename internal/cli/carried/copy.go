@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"path/filepath"
 	"regexp"
 	"strings"
 	"time"
@@ -72,17 +71,9 @@ func copyCommand() site.Command {
 
 // run copies a list to a destination.
 func (k *copying) run(ctx context.Context, c *site.Call, listName, destination string) (err error) {
-	list, err := readList(listName)
+	_, _, items, err := readItems(listName, k.sets)
 	if err != nil {
 		return err
-	}
-	values, err := valuesFor(list, listName, k.sets)
-	if err != nil {
-		return err
-	}
-	items, err := list.Items(values)
-	if err != nil {
-		return fmt.Errorf("%s: %w", listName, err)
 	}
 	if len(items) == 0 {
 		return term.Usage("%s names nothing; a list has a reference a line", listName)
@@ -154,7 +145,7 @@ func (k *copying) open(c *site.Call, listName string, to site.Place) (*carry.Jou
 	if at == "" {
 		at = listName + "." + unsafe.ReplaceAllString(to.String(), "_") + ".journal"
 		if listName == site.StandardStream {
-			at = filepath.Base("packing-list." + unsafe.ReplaceAllString(to.String(), "_") + ".journal")
+			at = "packing-list." + unsafe.ReplaceAllString(to.String(), "_") + ".journal"
 		}
 	}
 	if _, err := os.Stat(at); k.preview && err != nil {
@@ -184,7 +175,7 @@ type running struct {
 	rate int64
 }
 
-// minute is how long a registry that does not answer is waited for, where nothing is said.
+// waited is how long a registry that does not answer is waited for, where nothing is said.
 const waited = 2 * time.Minute
 
 func (k *copying) begin(ctx context.Context, c *site.Call, to site.Place, journal *carry.Journal) (*running, error) {
@@ -322,11 +313,8 @@ func (r *running) draw(plan *carry.Plan) {
 	w.Right("Size", "New there")
 	for _, i := range plan.Images {
 		state := string(i.State)
-		switch i.State {
-		case carry.Moves:
+		if i.State == carry.Moves {
 			state = fmt.Sprintf("tag moves from %s", term.Short(i.Was))
-		case carry.Missing, carry.Failed:
-			state = string(i.State)
 		}
 		if i.Lacks() {
 			w.Row(i.Item.Ref.String(), "-", state, "-", "-")

@@ -174,6 +174,20 @@ func sortPacking() site.Command {
 	}
 }
 
+// readItems reads a list with the values of its variables, and what it names then.
+func readItems(name string, pairs []string) (list packing.List, values map[string]string, items []packing.Item, err error) {
+	if list, err = readList(name); err != nil {
+		return list, nil, nil, err
+	}
+	if values, err = valuesFor(list, name, pairs); err != nil {
+		return list, nil, nil, err
+	}
+	if items, err = list.Items(values); err != nil {
+		return list, nil, nil, fmt.Errorf("%s: %w", name, err)
+	}
+	return list, values, items, nil
+}
+
 // setFlag adds the flag by which variables get their values.
 func setFlag(f *pflag.FlagSet, to *[]string) {
 	term.Texts(f, to, "set", "the value of a variable of the list, as NAME=VALUE")

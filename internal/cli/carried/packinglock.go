@@ -2,7 +2,6 @@ package carried
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"strings"
 	"sync"
@@ -33,17 +32,9 @@ func lockPacking() site.Command {
 			outFlag(f, &out)
 		},
 		Run: func(ctx context.Context, c *site.Call) error {
-			list, err := readList(c.Args[0])
+			list, values, items, err := readItems(c.Args[0], sets)
 			if err != nil {
 				return err
-			}
-			values, err := valuesFor(list, c.Args[0], sets)
-			if err != nil {
-				return err
-			}
-			items, err := list.Items(values)
-			if err != nil {
-				return fmt.Errorf("%s: %w", c.Args[0], err)
 			}
 			l := &locking{c: c, peers: sources(c.R), found: make([][]packing.Locked, len(items)), gone: make([]string, len(items))}
 			for _, text := range platforms {
@@ -108,7 +99,7 @@ func (l *locking) all(ctx context.Context, items []packing.Item) error {
 				return err
 			}
 			l.found[at], err = l.one(within, client, item)
-			if errors.Is(err, oci.CodeManifestUnknown) || errors.Is(err, oci.CodeNameUnknown) {
+			if carry.IsGone(err) {
 				l.gone[at] = sayGone(item, err, carry.Instead(within, client, item))
 				return nil
 			}

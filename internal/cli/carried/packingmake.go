@@ -125,15 +125,15 @@ func (g *gathering) fromLists(context.Context) error {
 }
 
 // meant returns what a text means as a reference that can be copied, or why it is left out.
-func (g *gathering) meant(f pin.Found) (oci.Reference, string) {
+func meant(f pin.Found, bare string) (oci.Reference, string) {
 	ref := f.Ref
 	switch {
 	case f.Skip != "":
 		return ref, f.Skip
-	case f.Bare && g.bare == "":
+	case f.Bare && bare == "":
 		return ref, "it names no registry; which one is meant is told with --bare"
 	case f.Bare:
-		ref.Registry = g.bare
+		ref.Registry = bare
 	}
 	if ref.Target() == "" {
 		ref.Tag = pin.DefaultTag
@@ -160,7 +160,7 @@ func (g *gathering) fromFiles(context.Context) error {
 			continue
 		}
 		for _, f := range places {
-			ref, why := g.meant(f)
+			ref, why := meant(f, g.bare)
 			if why != "" {
 				g.c.T.Warn("%s:%d: %s is left out: %s", file.Path, f.Line, f.Text, why)
 				continue
@@ -171,20 +171,25 @@ func (g *gathering) fromFiles(context.Context) error {
 	return nil
 }
 
+// readRunning reads what runs now, with digests where they are told.
+func readRunning(name string) ([]string, error) {
+	raw, err := site.ReadInput(name, pin.MostRunning)
+	if err != nil {
+		return nil, err
+	}
+	return pin.RunningPinned(raw)
+}
+
 func (g *gathering) fromPods(context.Context) error {
 	if g.pods == "" {
 		return nil
 	}
-	raw, err := site.ReadInput(g.pods, pin.MostRunning)
-	if err != nil {
-		return err
-	}
-	names, err := pin.RunningPinned(raw)
+	names, err := readRunning(g.pods)
 	if err != nil {
 		return err
 	}
 	for _, text := range names {
-		ref, why := g.meant(pin.Read(text))
+		ref, why := meant(pin.Read(text), g.bare)
 		if why != "" {
 			g.c.T.Warn("%s is left out: %s", term.OneLine(text), why)
 			continue
@@ -194,9 +199,6 @@ func (g *gathering) fromPods(context.Context) error {
 	return nil
 }
 
-// source returns a registry that is read from.
-func (g *gathering) source(registry string) (*peer.Client, error) { return g.c.R.Peer(registry) }
-
 func (g *gathering) fromRelease(ctx context.Context) error {
 	if g.release == "" {
 		return nil
@@ -205,7 +207,7 @@ func (g *gathering) fromRelease(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	client, err := g.source(ref.Registry)
+	client, err := g.c.R.Peer(ref.Registry)
 	if err != nil {
 		return err
 	}
@@ -243,7 +245,7 @@ func (g *gathering) fromRegistry(ctx context.Context) error {
 			return term.Usage("--match: %w", err)
 		}
 	}
-	client, err := g.source(place.Registry)
+	client, err := g.c.R.Peer(place.Registry)
 	if err != nil {
 		return err
 	}

@@ -65,17 +65,9 @@ func packParcel() site.Command {
 
 func (k *packingParcel) run(ctx context.Context, c *site.Call) error {
 	listName, name := c.Args[0], c.Args[1]
-	list, err := readList(listName)
+	_, _, items, err := readItems(listName, k.sets)
 	if err != nil {
 		return err
-	}
-	values, err := valuesFor(list, listName, k.sets)
-	if err != nil {
-		return err
-	}
-	items, err := list.Items(values)
-	if err != nil {
-		return fmt.Errorf("%s: %w", listName, err)
 	}
 	var size rule.Size
 	if k.volumes != "" {
@@ -232,10 +224,7 @@ func (k *packingParcel) registryBase(c *site.Call) (*parcel.Base, parcel.Place, 
 		return nil, parcel.Place{}, nil, err
 	}
 	has := func(ctx context.Context, name oci.Name, d oci.Descriptor) (bool, error) {
-		if to.Name != "" {
-			name = to.Name + "/" + name
-		}
-		return client.HasBlob(ctx, name, d)
+		return client.HasBlob(ctx, name.Below(to.Name), d)
 	}
 	return &parcel.Base{Kind: "registry", Name: to.String()}, parcel.Place{Has: has}, nil, nil
 }

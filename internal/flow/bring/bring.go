@@ -185,11 +185,7 @@ func (r *bringing) list(ctx context.Context) (pairs []pair, err error) {
 			if len(pairs) >= mostRepositories {
 				return oci.Errorf(oci.CodeUnsupported, "it means more than %d repositories; make several imports of it", mostRepositories)
 			}
-			to := name
-			if r.is.Prefix != "" {
-				to = r.is.Prefix + "/" + name
-			}
-			pairs = append(pairs, pair{name, to})
+			pairs = append(pairs, pair{name, name.Below(r.is.Prefix)})
 			return ctx.Err()
 		})
 		if errors.Is(err, oci.CodeUnsupported) {

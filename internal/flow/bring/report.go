@@ -30,28 +30,9 @@ type Report struct {
 	Differs []Tag `json:"differs"`
 }
 
-// Totals are the sums of a report.
-type Totals struct {
-	Repositories int `json:"repositories"`
-	// Unread is how many repositories could not be read.
-	Unread  int   `json:"unread"`
-	Tags    int64 `json:"tags"`
-	Equal   int64 `json:"equal"`
-	Behind  int64 `json:"behind"`
-	Lacks   int64 `json:"lacks"`
-	Ours    int64 `json:"ours"`
-	Extra   int64 `json:"extra"`
-	Failed  int64 `json:"failed"`
-	Brought int64 `json:"brought"`
-	Bytes   int64 `json:"bytes"`
-	Sent    int64 `json:"sent"`
-}
-
-// Repository is how one repository stands, in tags.
-type Repository struct {
-	From oci.Name `json:"from"`
-	To   oci.Name `json:"to"`
-	Tags int64    `json:"tags"`
+// Counts are tags, and the bytes of what was brought of them.
+type Counts struct {
+	Tags int64 `json:"tags"`
 	// Equal have the same digest on both sides. Behind have another here, Lacks are not here.
 	Equal  int64 `json:"equal"`
 	Behind int64 `json:"behind"`
@@ -59,12 +40,45 @@ type Repository struct {
 	// Ours have another digest here and were moved here by somebody, and stay.
 	Ours int64 `json:"ours"`
 	// Extra are here alone.
-	Extra   int64  `json:"extra"`
-	Failed  int64  `json:"failed"`
-	Brought int64  `json:"brought"`
-	Bytes   int64  `json:"bytes"`
-	Sent    int64  `json:"sent"`
-	Why     string `json:"why,omitempty"`
+	Extra int64 `json:"extra"`
+	Brings
+}
+
+// Brings is what a run did.
+type Brings struct {
+	Failed  int64 `json:"failed"`
+	Brought int64 `json:"brought"`
+	Bytes   int64 `json:"bytes"`
+	Sent    int64 `json:"sent"`
+}
+
+func (c *Counts) add(more Counts) {
+	c.Tags += more.Tags
+	c.Equal += more.Equal
+	c.Behind += more.Behind
+	c.Lacks += more.Lacks
+	c.Ours += more.Ours
+	c.Extra += more.Extra
+	c.Failed += more.Failed
+	c.Brought += more.Brought
+	c.Bytes += more.Bytes
+	c.Sent += more.Sent
+}
+
+// Totals are the sums of a report.
+type Totals struct {
+	Repositories int `json:"repositories"`
+	// Unread is how many repositories could not be read.
+	Unread int `json:"unread"`
+	Counts
+}
+
+// Repository is how one repository stands.
+type Repository struct {
+	From oci.Name `json:"from"`
+	To   oci.Name `json:"to"`
+	Counts
+	Why string `json:"why,omitempty"`
 
 	differs []Tag
 	// tagOf is a tag of it.
@@ -110,16 +124,7 @@ func (r *bringing) add(found Repository) {
 	if found.Why != "" {
 		t.Unread++
 	}
-	t.Tags += found.Tags
-	t.Equal += found.Equal
-	t.Behind += found.Behind
-	t.Lacks += found.Lacks
-	t.Ours += found.Ours
-	t.Extra += found.Extra
-	t.Failed += found.Failed
-	t.Brought += found.Brought
-	t.Bytes += found.Bytes
-	t.Sent += found.Sent
+	t.add(found.Counts)
 	if room := mostNamed - len(r.report.Differs); room > 0 {
 		r.report.Differs = append(r.report.Differs, found.differs[:min(room, len(found.differs))]...)
 	}
@@ -132,16 +137,14 @@ func (r *bringing) add(found Repository) {
 
 // settle puts together what the first round did and what the second one found.
 func (r *Report) settle(first Report) {
-	by := map[oci.Name]Repository{}
+	by := map[oci.Name]Brings{}
 	for _, one := range first.Repositories {
-		by[one.To] = one
+		by[one.To] = one.Brings
 	}
 	for at := range r.Repositories {
-		one := &r.Repositories[at]
-		was := by[one.To]
-		one.Brought, one.Bytes, one.Sent, one.Failed = was.Brought, was.Bytes, was.Sent, was.Failed
+		r.Repositories[at].Brings = by[r.Repositories[at].To]
 	}
-	r.Totals.Brought, r.Totals.Bytes, r.Totals.Sent, r.Totals.Failed = first.Totals.Brought, first.Totals.Bytes, first.Totals.Sent, first.Totals.Failed
+	r.Totals.Brings = first.Totals.Brings
 	// Why something failed is known of the first round.
 	why := map[[2]string]string{}
 	for _, d := range first.Differs {

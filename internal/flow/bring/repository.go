@@ -3,7 +3,6 @@ package bring
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"io"
 
 	v1 "github.com/opencontainers/image-spec/specs-go/v1"
@@ -217,13 +216,9 @@ type into struct {
 
 func (r *bringing) into(p pair) into { return into{r, p} }
 
-func isNotHere(err error) bool {
-	return errors.Is(err, oci.CodeBlobUnknown) || errors.Is(err, oci.CodeNameUnknown) || errors.Is(err, oci.CodeManifestUnknown)
-}
-
 func (t into) HasBlob(ctx context.Context, name oci.Name, d oci.Descriptor) (bool, error) {
 	size, err := t.r.b.registry.StatBlob(ctx, name, d.Digest)
-	if isNotHere(err) {
+	if carry.IsGone(err) {
 		return false, nil
 	}
 	return err == nil && size == d.Size, err
@@ -231,7 +226,7 @@ func (t into) HasBlob(ctx context.Context, name oci.Name, d oci.Descriptor) (boo
 
 func (t into) HasManifest(ctx context.Context, name oci.Name, digest oci.Digest) (bool, error) {
 	m, err := t.r.b.registry.Manifest(ctx, name, digest.String())
-	if isNotHere(err) {
+	if carry.IsGone(err) {
 		return false, nil
 	}
 	return err == nil && m.Missing == 0, err
@@ -245,16 +240,8 @@ func (t into) TagDigest(ctx context.Context, name oci.Name, tag oci.Tag) (oci.Di
 // once the peer said that it has it in the one that is brought.
 func (t into) PushBlobFrom(ctx context.Context, name, _ oci.Name, d oci.Descriptor, content io.ReaderAt, told func(n int)) (peer.Outcome, error) {
 	reg := t.r.b.registry
-	if reg.HasContent(ctx, d.Digest, d.Size) {
-		has, err := t.r.src.Client.HasBlob(ctx, t.r.peer.Repository(t.p.from), d)
-		if err != nil {
-			return "", err
-		}
-		if has {
-			if held, err := reg.HoldHere(ctx, name, d.Digest, d.Size); err != nil || held {
-				return peer.Mounted, err
-			}
-		}
+	if held, err := sides.HoldHere(ctx, reg, t.r.src.Client, t.r.peer.Repository(t.p.from), name, d); err != nil || held {
+		return peer.Mounted, err
 	}
 	fetch, err := reg.BeginFetch(ctx, name, d.Digest, d.Size)
 	if err != nil {

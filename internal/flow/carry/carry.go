@@ -211,6 +211,9 @@ type blob struct {
 	counted bool
 }
 
+// isNew reports whether nothing at the destination is known to have the blob.
+func (b *blob) isNew() bool { return len(b.has)+len(b.named) == 0 }
+
 // blobOf returns the record of a blob.
 func (c *Carrier) blobOf(d oci.Descriptor) *blob {
 	c.mu.Lock()

@@ -2,7 +2,6 @@ package carry
 
 import (
 	"context"
-	"errors"
 	"maps"
 	"slices"
 	"sync/atomic"
@@ -191,6 +190,3 @@ func (c *Carrier) send(ctx context.Context, i *Image, d oci.Descriptor, elsewher
 	}
 	return sent, c.toFails(err)
 }
-
-// IsFull reports whether an image failed because the destination has no room for it.
-func (i *Image) IsFull() bool { return errors.Is(i.Err, oci.CodeStorageFull) }

@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
 	"os"
 	"sync"
 	"syscall"
@@ -22,11 +21,10 @@ import (
 // whatever the tags point to by then. It is a hint: whether something is at the destination
 // is asked there. It is safe for concurrent use.
 type Journal struct {
-	at   string
 	file *os.File
 
 	mu sync.Mutex
-	// Began is when the copy that is in it began, zero where none did.
+	// began is when the copy that is in it began, zero where none did.
 	began  time.Time
 	locked map[string]oci.Digest
 	done   map[string]bool
@@ -65,7 +63,7 @@ func OpenJournal(at, destination string, anew bool) (*Journal, error) {
 	if err != nil {
 		return nil, fmt.Errorf("open the journal: %w", err)
 	}
-	j := &Journal{at: at, file: file}
+	j := &Journal{file: file}
 	if err := syscall.Flock(int(file.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
 		if errors.Is(err, syscall.EWOULDBLOCK) {
 			err = ErrJournalBusy
@@ -241,12 +239,4 @@ func (j *Journal) Close(complete bool, rate int64) error {
 	}
 	err := j.Sync()
 	return errors.Join(err, j.file.Close())
-}
-
-// RemoveJournal removes a journal that is there.
-func RemoveJournal(at string) error {
-	if err := os.Remove(at); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return err
-	}
-	return nil
 }

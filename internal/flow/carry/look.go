@@ -20,8 +20,6 @@ type Plan struct {
 	Bytes, New int64
 	// Blobs is how many blobs they have, NewBlobs how many of them go.
 	Blobs, NewBlobs int
-	// ByNamespace is New by the namespaces of the destination.
-	ByNamespace map[string]int64
 }
 
 // Count is how many images stand so.
@@ -37,11 +35,11 @@ func (p *Plan) Count(states ...State) (n int) {
 // Look asks for each reference at its source and at the destination. No blob moves. It fails
 // where it cannot be done at all; what is wrong with one image is said of that image.
 func (c *Carrier) Look(ctx context.Context, items []packing.Item) (*Plan, error) {
-	p := &Plan{Images: make([]*Image, len(items)), ByNamespace: map[string]int64{}}
+	p := &Plan{Images: make([]*Image, len(items))}
 	group, within := errgroup.WithContext(ctx)
 	group.SetLimit(looksAtOnce)
 	for at, item := range items {
-		i := &Image{Item: item, Name: under(c.o.Prefix, item.Name)}
+		i := &Image{Item: item, Name: item.Name.Below(c.o.Prefix)}
 		p.Images[at] = i
 		group.Go(func() error {
 			c.look(within, i)
@@ -61,14 +59,6 @@ func (c *Carrier) Look(ctx context.Context, items []packing.Item) (*Plan, error)
 	return p, nil
 }
 
-// under returns a name below a prefix.
-func under(prefix, name oci.Name) oci.Name {
-	if prefix == "" {
-		return name
-	}
-	return prefix + "/" + name
-}
-
 // look finds out what one reference names, and whether the destination has it.
 func (c *Carrier) look(ctx context.Context, i *Image) {
 	err := c.find(ctx, i)
@@ -79,12 +69,13 @@ func (c *Carrier) look(ctx context.Context, i *Image) {
 		return
 	}
 	i.State, i.Err, i.parts = Failed, err, nil
-	if isGone(err) && i.Root.Digest == "" {
+	if IsGone(err) && i.Root.Digest == "" {
 		i.State, i.Instead = Missing, Instead(ctx, i.from, i.Item)
 	}
 }
 
-func isGone(err error) bool {
+// IsGone reports whether a registry says that something is not there.
+func IsGone(err error) bool {
 	return errors.Is(err, oci.CodeManifestUnknown) || errors.Is(err, oci.CodeNameUnknown) || errors.Is(err, oci.CodeBlobUnknown)
 }
 
@@ -135,7 +126,7 @@ func (c *Carrier) gather(ctx context.Context, i *Image, root oci.Descriptor, dep
 				return oci.Errorf(oci.CodeManifestTooLarge, "more than %d manifests refer to %s, or to what refers to it, or they do so more than %d deep; leave them out with --no-referrers", mostReferrers, i.Item.Ref, deepestReferrers)
 			}
 			_, raw, err := i.from.Manifest(ctx, i.Item.Ref.Name, r.Digest.String())
-			if isGone(err) {
+			if IsGone(err) {
 				// It went since it was listed.
 				i.Referrers--
 				continue
@@ -228,7 +219,7 @@ func (c *Carrier) weigh(ctx context.Context, p *Plan) error {
 			names := []oci.Name{i.Name}
 			if partial, is := i.from.(Partial); is && !partial.Holds(d) {
 				for _, name := range partial.Elsewhere(d) {
-					names = append(names, under(c.o.Prefix, name))
+					names = append(names, name.Below(c.o.Prefix))
 				}
 			}
 			for _, name := range names {
@@ -261,14 +252,13 @@ func (c *Carrier) weigh(ctx context.Context, p *Plan) error {
 	counted := map[oci.Digest]bool{}
 	p.needs(func(i *Image, d oci.Descriptor) {
 		b := c.blobOf(d)
-		if len(b.has)+len(b.named) > 0 || b.counted {
+		if !b.isNew() || b.counted {
 			return
 		}
 		b.counted = true
 		i.New += d.Size
 		p.New += d.Size
 		p.NewBlobs++
-		p.ByNamespace[i.Name.Namespace()] += d.Size
 	})
 	for _, i := range p.Images {
 		mine := map[oci.Digest]bool{}
@@ -302,20 +292,12 @@ func Instead(ctx context.Context, from From, item packing.Item) []string {
 		return nil
 	}
 	var all []string
-	for after := ""; len(all) < mostAmong; {
-		page, next, err := from.Tags(ctx, item.Ref.Name, after)
-		if err != nil {
-			return nil
-		}
-		for _, text := range page {
-			if tag, err := oci.ParseTag(text); err == nil && !peer.IsReferrersTag(tag) {
-				all = append(all, text)
-			}
-		}
-		if next == "" || next <= after {
-			break
-		}
-		after = next
+	err := eachTag(ctx, from, item.Ref.Name, func(tag oci.Tag) bool {
+		all = append(all, string(tag))
+		return len(all) < mostAmong
+	})
+	if err != nil {
+		return nil
 	}
 	return rule.Nearest(string(item.Ref.Tag), all, mostInstead)
 }

@@ -26,7 +26,7 @@ func (c *Carrier) Measure(ctx context.Context, p *Plan) int64 {
 	var of *Image
 	var largest oci.Descriptor
 	p.needs(func(i *Image, d oci.Descriptor) {
-		if b := c.blobOf(d); len(b.has) == 0 && d.Size > largest.Size {
+		if c.blobOf(d).isNew() && d.Size > largest.Size {
 			of, largest = i, d
 		}
 	})

@@ -199,24 +199,35 @@ func inText(r io.Reader) ([]oci.Reference, error) {
 // Listed returns references to the tags of a repository that a choice takes.
 func Listed(ctx context.Context, from From, at oci.Reference, take func(oci.Tag) bool) ([]oci.Reference, error) {
 	var all []oci.Reference
-	for after := ""; ; {
-		page, next, err := from.Tags(ctx, at.Name, after)
-		if err != nil {
-			return nil, err
-		}
-		for _, text := range page {
-			tag, err := oci.ParseTag(text)
-			if err != nil || peer.IsReferrersTag(tag) || !take(tag) {
-				continue
-			}
+	err := eachTag(ctx, from, at.Name, func(tag oci.Tag) bool {
+		if take(tag) {
 			ref := at
 			ref.Tag = tag
-			if all = append(all, ref); len(all) > packing.MostNames {
-				return nil, oci.Errorf(oci.CodeQueryInvalid, "%s has more than %d such tags; name fewer", at, packing.MostNames)
+			all = append(all, ref)
+		}
+		return len(all) <= packing.MostNames
+	})
+	if err == nil && len(all) > packing.MostNames {
+		err = oci.Errorf(oci.CodeQueryInvalid, "%s has more than %d such tags; name fewer", at, packing.MostNames)
+	}
+	return all, err
+}
+
+// eachTag visits the tags of a repository, those left out that list referrers, until visit
+// says that it is enough.
+func eachTag(ctx context.Context, from From, name oci.Name, visit func(oci.Tag) bool) error {
+	for after := ""; ; {
+		page, next, err := from.Tags(ctx, name, after)
+		if err != nil {
+			return err
+		}
+		for _, text := range page {
+			if tag, err := oci.ParseTag(text); err == nil && !peer.IsReferrersTag(tag) && !visit(tag) {
+				return nil
 			}
 		}
 		if next == "" || next <= after {
-			return all, nil
+			return nil
 		}
 		after = next
 	}

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 
+	"warthesis/internal/flow/sides"
 	"warthesis/internal/oci"
 	"warthesis/internal/peer"
 	"warthesis/internal/record"
@@ -107,16 +108,8 @@ func (b *bringing) blob(ctx context.Context, d oci.Descriptor) error {
 	if size, err := b.r.registry.StatBlob(ctx, b.to, d.Digest); err == nil && size == d.Size {
 		return pass(nil)
 	}
-	if b.r.registry.HasContent(ctx, d.Digest, d.Size) {
-		has, err := b.client.HasBlob(ctx, b.from, d)
-		if err != nil {
-			return err
-		}
-		if has {
-			if held, err := b.r.registry.HoldHere(ctx, b.to, d.Digest, d.Size); err != nil || held {
-				return pass(err)
-			}
-		}
+	if held, err := sides.HoldHere(ctx, b.r.registry, b.client, b.from, b.to, d); err != nil || held {
+		return pass(err)
 	}
 	into, err := b.r.registry.BeginFetch(ctx, b.to, d.Digest, d.Size)
 	if err != nil {

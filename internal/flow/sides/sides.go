@@ -14,6 +14,7 @@ import (
 	"warthesis/internal/record"
 	"warthesis/internal/record/peers"
 	"warthesis/internal/record/taglist"
+	"warthesis/internal/registry"
 )
 
 // Side is a registry as it is listed.
@@ -194,6 +195,19 @@ func Digests(ctx context.Context, of Side, names []At) (all []oci.Digest, err er
 		})
 	}
 	return all, group.Wait()
+}
+
+// HoldHere lets a repository hold a blob that another one here has, without transfer, once the
+// peer said that it has it in the repository that is copied: knowing a digest is no right. It
+// reports whether it is held.
+func HoldHere(ctx context.Context, reg *registry.Registry, client *peer.Client, from, to oci.Name, d oci.Descriptor) (bool, error) {
+	if !reg.HasContent(ctx, d.Digest, d.Size) {
+		return false, nil
+	}
+	if has, err := client.HasBlob(ctx, from, d); err != nil || !has {
+		return false, err
+	}
+	return reg.HoldHere(ctx, to, d.Digest, d.Size)
 }
 
 // At is a tag of a repository.
