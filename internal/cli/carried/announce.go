@@ -114,6 +114,9 @@ func (a *announced) begin(ctx context.Context, plan *carry.Plan) {
 		var answer api.ArrivalAnswer
 		body := api.MakeArrival{Kind: a.kind, Name: a.name, Source: a.source, Images: int64(len(plan.Images)), Places: all, Days: waitsDays}
 		if err := a.client.Do(ctx, http.MethodPost, "/api/v1/arrivals", nil, body, &answer); err != nil || answer.Arrival == nil {
+			if err != nil {
+				a.watch.c.T.Warn("the registry does not wait for the rest of it, should this stop, and a sweep may take what came: %s", term.OneLine(err.Error()))
+			}
 			return
 		}
 		a.id = answer.Arrival.ID
