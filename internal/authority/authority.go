@@ -238,7 +238,7 @@ func makePrivate(folder string) error {
 	if err := write(filepath.Join(folder, authorityKeyFile), "PRIVATE KEY", raw, 0o600); err != nil {
 		return err
 	}
-	return write(filepath.Join(folder, authorityFile), "CERTIFICATE", der, 0o644)
+	return write(filepath.Join(folder, authorityFile), "CERTIFICATE", der, 0o600)
 }
 
 func write(file, kind string, der []byte, mode os.FileMode) error {

@@ -58,7 +58,12 @@ type file interface {
 type localDisk struct{}
 
 func (localDisk) create(path string) (file, error) {
-	return os.OpenFile(path, os.O_RDWR|os.O_CREATE|os.O_TRUNC, 0o644)
+	// A nil *os.File must not become a file.
+	f, err := createPrivate(path)
+	if err != nil {
+		return nil, err
+	}
+	return f, nil
 }
 
 func (localDisk) reopen(path string) (file, error) { return os.OpenFile(path, os.O_RDWR, 0) }
@@ -71,7 +76,7 @@ func (localDisk) rename(from, to string) error { return os.Rename(from, to) }
 
 func (localDisk) remove(path string) error { return os.Remove(path) }
 
-func (localDisk) mkdirAll(path string) error { return os.MkdirAll(path, 0o755) }
+func (localDisk) mkdirAll(path string) error { return MakeFolder(path) }
 
 func (localDisk) list(path string) ([]string, error) {
 	folder, err := os.Open(path)

@@ -17,13 +17,13 @@ type Lock struct{ file *os.File }
 // LockFolder claims the data folder, and makes it where it is missing. It fails
 // with ErrLocked at once where another process has it; the claim of a process that died is void.
 func LockFolder(root string) (*Lock, error) {
-	if err := os.MkdirAll(root, 0o755); err != nil {
+	if err := MakeFolder(root); err != nil {
 		return nil, fmt.Errorf("make the data folder: %w", err)
 	}
 	if err := (localDisk{}).syncFolder(filepath.Dir(filepath.Clean(root))); err != nil {
 		return nil, fmt.Errorf("make the data folder: %w", err)
 	}
-	f, err := os.OpenFile(filepath.Join(root, "lock"), os.O_RDWR|os.O_CREATE, 0o644)
+	f, err := os.OpenFile(filepath.Join(root, "lock"), os.O_RDWR|os.O_CREATE, 0o600)
 	if err != nil {
 		return nil, fmt.Errorf("claim the data folder: %w", err)
 	}

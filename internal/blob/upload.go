@@ -313,7 +313,7 @@ func (u *Upload) letGo() {
 }
 
 func (u *Upload) place(target string) error {
-	if err := u.file.Chmod(0o444); err != nil {
+	if err := u.file.Chmod(0o400); err != nil {
 		return u.fail("place content", err)
 	}
 	if err := u.file.Sync(); err != nil {

@@ -102,6 +102,9 @@ type Config struct {
 	// Trial lets anybody on this machine do everything without a login, in a registry
 	// that begins empty.
 	Trial bool
+	// NewRecords starts with new records, or those of another registry, beside stored blobs.
+	// It is a flag alone: a file or an environment would repeat it at each start.
+	NewRecords bool
 	// LogFormat is text or json.
 	LogFormat string
 	// LogLevel is info, or debug to log every read as well.

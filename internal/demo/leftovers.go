@@ -80,7 +80,7 @@ func flip(folder string, d oci.Digest) error {
 		return err
 	}
 	raw[len(raw)/2] ^= 4
-	return errors.Join(os.Chmod(found[0], 0o644), os.WriteFile(found[0], raw, 0o644), os.Chmod(found[0], 0o444))
+	return errors.Join(os.Chmod(found[0], 0o600), os.WriteFile(found[0], raw, 0o600), os.Chmod(found[0], 0o400))
 }
 
 // LookAround lets a scrub and a preview of a sweep run, so that there is something to look

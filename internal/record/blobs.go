@@ -23,14 +23,19 @@ type Blob struct {
 	// nothing there.
 	Place    string
 	PlacedAt Stamp
+	// ChangedAt is the change time of the file at which its content was known to be right,
+	// 0 where it is not known.
+	ChangedAt Stamp
 	// TouchedServed is served time in nanoseconds.
 	TouchedServed int64
+	// Damaged tells that the file was found damaged: it is not read again.
+	Damaged bool
 }
 
 // blobRows reads blobs.
 func blobRows(db *gorm.DB) *gorm.DB {
 	return db.Table("blobs").Joins("JOIN contents ON contents.id = blobs.content_id").
-		Select("blobs.content_id, contents.digest, blobs.size, blobs.place, blobs.placed_at, blobs.touched_served")
+		Select("blobs.content_id, contents.digest, blobs.size, blobs.place, blobs.placed_at, blobs.changed_at, blobs.touched_served, blobs.state <> 'whole' AS damaged")
 }
 
 // holding: this repository holds that blob, or did until the holding ended.
@@ -67,6 +72,8 @@ type Placing struct {
 	Digest oci.Digest
 	Size   int64
 	Place  string
+	// ChangedAt is the change time of the file.
+	ChangedAt Stamp
 	// Damaged is the content as it was recorded when its file was found damaged, nil
 	// for none: the new place takes the turn of that one.
 	Damaged *Blob
@@ -107,20 +114,29 @@ func (tx *Tx) replace(there Blob, p Placing) (Blob, error) {
 			return there, err
 		}
 	}
-	there.Place, there.PlacedAt, there.TouchedServed = p.Place, tx.Now(), tx.Served()
+	there.Place, there.PlacedAt, there.ChangedAt, there.TouchedServed, there.Damaged = p.Place, tx.Now(), p.ChangedAt, tx.Served(), false
 	// It may be held in any number of repositories.
 	tx.forget = append(tx.forget, func(c *cache) {
 		c.holdings.Purge()
 		c.manifests.Purge()
 	})
-	return there, tx.db.Exec("UPDATE blobs SET place = ?, state = 'whole', placed_at = ?, touched_served = ?, read_at = ?, read_served = ? WHERE content_id = ?",
-		there.Place, there.PlacedAt, there.TouchedServed, there.PlacedAt, there.TouchedServed, there.ContentID).Error
+	return there, tx.db.Exec("UPDATE blobs SET place = ?, state = 'whole', placed_at = ?, changed_at = ?, touched_served = ?, read_at = ?, read_served = ? WHERE content_id = ?",
+		there.Place, there.PlacedAt, there.ChangedAt, there.TouchedServed, there.PlacedAt, there.TouchedServed, there.ContentID).Error
 }
 
 func (tx *Tx) addBlob(id int64, p Placing) (Blob, error) {
-	b := Blob{ContentID: id, Digest: p.Digest, Size: p.Size, Place: p.Place, PlacedAt: tx.Now(), TouchedServed: tx.Served()}
-	return b, tx.db.Exec("INSERT INTO blobs (content_id, size, place, placed_at, touched_served, read_at, read_served) VALUES (?, ?, ?, ?, ?, ?, ?)",
-		id, b.Size, b.Place, b.PlacedAt, b.TouchedServed, b.PlacedAt, b.TouchedServed).Error
+	b := Blob{ContentID: id, Digest: p.Digest, Size: p.Size, Place: p.Place, PlacedAt: tx.Now(), ChangedAt: p.ChangedAt, TouchedServed: tx.Served()}
+	return b, tx.db.Exec("INSERT INTO blobs (content_id, size, place, placed_at, changed_at, touched_served, read_at, read_served) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+		id, b.Size, b.Place, b.PlacedAt, b.ChangedAt, b.TouchedServed, b.PlacedAt, b.TouchedServed).Error
+}
+
+// SetDamaged notes that the file of content is not what it should be; it is served no more.
+func (tx *Tx) SetDamaged(content int64) error {
+	tx.forget = append(tx.forget, func(c *cache) {
+		c.holdings.Purge()
+		c.manifests.Purge()
+	})
+	return tx.Unheld().SetHurt(content)
 }
 
 // contentID returns the number of a digest, and gives it one where it has none.

@@ -60,19 +60,23 @@ type Manifest struct {
 	DeletedAt      Stamp
 	DeletedServed  int64
 	RemovalID      int64
-	// Place and PlacedAt are those of the document's file.
-	Place    string `gorm:"->"`
-	PlacedAt Stamp  `gorm:"->"`
+	// AskedServed is when somebody who may push was last told that it exists, 0 for never.
+	AskedServed int64
+	// Place and what follows are those of the document's file, as a Blob has them.
+	Place     string `gorm:"->"`
+	PlacedAt  Stamp  `gorm:"->"`
+	ChangedAt Stamp  `gorm:"->"`
+	Damaged   bool   `gorm:"->"`
 }
 
 // Document returns the bytes of the manifest as content.
 func (m Manifest) Document() Blob {
-	return Blob{ContentID: m.ContentID, Digest: m.Digest, Size: m.Size, Place: m.Place, PlacedAt: m.PlacedAt}
+	return Blob{ContentID: m.ContentID, Digest: m.Digest, Size: m.Size, Place: m.Place, PlacedAt: m.PlacedAt, ChangedAt: m.ChangedAt, Damaged: m.Damaged}
 }
 
 // manifestRows reads manifests with the places of their documents.
 func manifestRows(db *gorm.DB) *gorm.DB {
-	return db.Table("manifests").Select("manifests.*, blobs.place, blobs.placed_at").Joins("JOIN blobs ON blobs.content_id = manifests.content_id")
+	return db.Table("manifests").Select("manifests.*, blobs.place, blobs.placed_at, blobs.changed_at, blobs.state <> 'whole' AS damaged").Joins("JOIN blobs ON blobs.content_id = manifests.content_id")
 }
 
 // Manifest returns a live manifest by digest, or ErrNotFound.
@@ -108,7 +112,7 @@ func (tx *Tx) KeepManifest(repository Repository, m Manifest, document Blob, nam
 	}
 	m.RepositoryID, m.ContentID, m.State = repository.ID, document.ContentID, StateLive
 	m.PushedAt, m.PushedServed, m.TouchedServed = tx.Now(), tx.Served(), tx.Served()
-	m.Place, m.PlacedAt = document.Place, document.PlacedAt
+	m.Place, m.PlacedAt, m.ChangedAt, m.Damaged = document.Place, document.PlacedAt, document.ChangedAt, document.Damaged
 	if m.Annotations == nil {
 		m.Annotations = map[string]string{}
 	}

@@ -31,8 +31,11 @@ const readers = 8
 // Store is the records of one data folder. It is safe for concurrent use.
 type Store struct {
 	clock clock.Clock
-	read  *gorm.DB
-	write *gorm.DB
+	// path is the file of the records, integrity what is known about its damage.
+	path      string
+	integrity *integrity
+	read      *gorm.DB
+	write     *gorm.DB
 	// plan is the connection on which sweeps plan, in tables of its own.
 	plan   *gorm.DB
 	cache  *cache
@@ -52,25 +55,29 @@ type Store struct {
 // reached. The caller holds the lock of the data folder, and closes the store.
 func Open(path string, start func(before time.Duration) clock.Clock) (*Store, error) {
 	if err := schema.Migrate(path); err != nil {
+		return nil, fmt.Errorf("open the records: %w", schema.StorageError(err))
+	}
+	in, err := openIntegrity(path)
+	if err != nil {
 		return nil, fmt.Errorf("open the records: %w", err)
 	}
 	s := &Store{
+		path: path, integrity: in,
 		cache: newCache(), feed: feed.New[Event](), held: held.New(), sealing: seals.NewCompiled(), keeping: keeping.NewCompiled(),
 		queue: turns.NewQueue[func(*Tx) error](),
 	}
-	var err error
 	if s.write, err = connect(path, "immediate", false, 1); err != nil {
-		return nil, fmt.Errorf("open the records: %w", err)
+		return nil, errors.Join(fmt.Errorf("open the records: %w", err), in.pages.Close())
 	}
 	if s.read, err = connect(path, "deferred", true, readers); err != nil {
-		return nil, errors.Join(fmt.Errorf("open the records: %w", err), closeDB(s.write))
+		return nil, errors.Join(fmt.Errorf("open the records: %w", err), closeDB(s.write), in.pages.Close())
 	}
 	if s.plan, err = connect(path, "deferred", false, 1); err != nil {
-		return nil, errors.Join(fmt.Errorf("open the records: %w", err), closeDB(s.read), closeDB(s.write))
+		return nil, errors.Join(fmt.Errorf("open the records: %w", err), closeDB(s.read), closeDB(s.write), in.pages.Close())
 	}
 	before, err := s.load()
 	if err != nil {
-		return nil, errors.Join(fmt.Errorf("open the records: %w", err), closeDB(s.plan), closeDB(s.read), closeDB(s.write))
+		return nil, errors.Join(fmt.Errorf("open the records: %w", schema.StorageError(err)), closeDB(s.plan), closeDB(s.read), closeDB(s.write), in.pages.Close())
 	}
 	s.clock = start(before)
 	s.ended.Go(s.writeLoop)
@@ -95,7 +102,8 @@ func (s *Store) Close() error {
 	s.queue.Close()
 	s.ended.Wait()
 	s.feed.Close()
-	return errors.Join(closeDB(s.plan), closeDB(s.read), closeDB(s.write))
+	// The pages last: closing any descriptor of the file gives up the locks on it.
+	return errors.Join(closeDB(s.plan), closeDB(s.read), closeDB(s.write), s.integrity.pages.Close())
 }
 
 // Clock is the clock by which changes are timed.

@@ -222,18 +222,18 @@ func TestATakeAsksAgain(t *testing.T) {
 		if err := tx.Unheld().Touch([]unheld.Touch{{Repository: r.ID, Digest: held.Digest, Served: tx.Served()}}); err != nil {
 			return err
 		}
-		taken, err := tx.Unheld().TakeHoldings([]unheld.Key{key}, s.Terms(grace), 1)
+		taken, err := tx.Unheld().TakeHoldings([]unheld.Key{key}, s.Terms(grace), nil, 1)
 		assert.Empty(t, taken, "it was touched")
 		return err
 	}))
 	clk.MoveTo(clk.Now().Add(grace))
 	require.NoError(t, s.Update(ctx, "test", func(tx *Tx) error {
-		taken, err := tx.Unheld().TakeHoldings([]unheld.Key{key, {RepositoryID: r.ID, ContentID: 999}}, s.Terms(grace), 1)
+		taken, err := tx.Unheld().TakeHoldings([]unheld.Key{key, {RepositoryID: r.ID, ContentID: 999}}, s.Terms(grace), nil, 1)
 		assert.Equal(t, []unheld.Key{key}, taken)
 		if err != nil {
 			return err
 		}
-		blobs, err := tx.Unheld().TakeBlobs(map[int64]oci.Digest{held.ContentID: held.Digest, manifest.ContentID: "sha256:other"}, s.Terms(grace), 1)
+		blobs, err := tx.Unheld().TakeBlobs(map[int64]oci.Digest{held.ContentID: held.Digest, manifest.ContentID: "sha256:other"}, s.Terms(grace), nil, 1)
 		require.Len(t, blobs, 1, "one is another digest's number by now")
 		assert.Equal(t, "loose", blobs[0].Place)
 		return err
@@ -301,7 +301,7 @@ func TestWhatIsCarriedInStaysUntilItsTimeIsOver(t *testing.T) {
 		content, err := s.View(ctx).Blob(digestOf("loose"))
 		require.NoError(t, err)
 		require.NoError(t, s.Update(ctx, "test", func(tx *Tx) (err error) {
-			keys, err = tx.Unheld().TakeHoldings([]unheld.Key{{RepositoryID: r.ID, ContentID: content.ContentID}}, s.Terms(grace), int64(tx.Now()))
+			keys, err = tx.Unheld().TakeHoldings([]unheld.Key{{RepositoryID: r.ID, ContentID: content.ContentID}}, s.Terms(grace), nil, int64(tx.Now()))
 			return err
 		}))
 		return keys

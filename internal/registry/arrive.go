@@ -59,8 +59,7 @@ func (r *Registry) arrive(ctx context.Context, a arrival) error {
 		return err
 	}
 	defer r.blobs.Settle(at)
-	r.placed(at)
-	placing := record.Placing{Digest: a.digest, Size: a.size, Place: at.Suffix}
+	placing := record.Placing{Digest: a.digest, Size: a.size, Place: at.Suffix, ChangedAt: r.placed(at)}
 	if known {
 		placing.Damaged = &there
 	}

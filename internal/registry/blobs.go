@@ -6,11 +6,14 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"syscall"
 	"time"
 
 	"warthesis/internal/blob"
 	"warthesis/internal/oci"
 	"warthesis/internal/record"
+	"warthesis/internal/record/hurts"
+	"warthesis/internal/record/unheld"
 )
 
 // StatBlob returns the size in bytes of a blob that the repository holds. It
@@ -60,7 +63,7 @@ func (r *Registry) OpenBlob(ctx context.Context, name oci.Name, digest oci.Diges
 	// A file that was written to since it was placed is read before it is served.
 	info, err := f.Stat()
 	if err == nil && !r.isUntouched(b, blob.Changed(info)) {
-		err = r.check(b, f, blob.Changed(info))
+		err = r.check(ctx, b, f, blob.Changed(info))
 	}
 	if err != nil {
 		f.Close()
@@ -72,34 +75,42 @@ func (r *Registry) OpenBlob(ctx context.Context, name oci.Name, digest oci.Diges
 // placeOf returns where content lies.
 func placeOf(b record.Blob) blob.Place { return blob.Place{Digest: b.Digest, Suffix: b.Place} }
 
-// isUntouched reports whether a file is as it was when it was known to be right: by
-// the very time of its last change, or where that is not remembered, by one that is
-// not after it was placed.
+// isUntouched reports whether a file is as it was when its content was known to be right:
+// by the very time of its last change, whatever the clock said then. Where that time is
+// not recorded yet, it was not.
 func (r *Registry) isUntouched(b record.Blob, changed time.Time) bool {
 	if right, checked := r.checked.Get(placeOf(b)); checked {
 		return right.Equal(changed)
 	}
-	return !changed.After(b.PlacedAt.Time())
+	return b.ChangedAt != 0 && b.ChangedAt == record.StampOf(changed)
 }
 
-// placed notes that content was placed just now, and is right as it is.
-func (r *Registry) placed(at blob.Place) {
-	if _, changed, err := r.blobs.Stat(at); err == nil {
-		r.checked.Add(at, changed)
+// placed returns the change time of content that was placed just now, and is right as it
+// is; 0 where it is not known.
+func (r *Registry) placed(at blob.Place) record.Stamp {
+	_, changed, err := r.blobs.Stat(at)
+	if err != nil {
+		return 0
 	}
+	r.checked.Add(at, changed)
+	return record.StampOf(changed)
 }
 
-// check reads content against its digest, and remembers that it is right.
-func (r *Registry) check(b record.Blob, f blob.File, changed time.Time) error {
+// check reads content against its digest, and remembers that it is right, or that it is not.
+func (r *Registry) check(ctx context.Context, b record.Blob, f blob.File, changed time.Time) error {
 	hash := b.Digest.Algorithm().Hash()
 	if _, err := io.Copy(hash, io.NewSectionReader(f, 0, b.Size)); err != nil {
-		return fmt.Errorf("read content %s: %w", b.Digest, err)
+		slog.Error("content on the disk can't be read", "digest", b.Digest, "error", err)
+		r.foundDamaged(ctx, b, hurts.Unreadable, 0)
+		return damaged(b.Digest)
 	}
 	if found := fmt.Sprintf("%x", hash.Sum(nil)); found != b.Digest.Encoded() {
 		slog.Error("content on the disk was changed", "digest", b.Digest, "found", found, "changed", changed)
+		r.foundDamaged(ctx, b, hurts.Rotten, b.Size)
 		return damaged(b.Digest)
 	}
 	r.checked.Add(placeOf(b), changed)
+	r.right.add(unheld.Right{ContentID: b.ContentID, Place: b.Place, ChangedAt: int64(record.StampOf(changed))})
 	return nil
 }
 
@@ -110,6 +121,9 @@ func damaged(digest oci.Digest) error {
 // openContent opens content that the records vouch for, and returns what they say
 // about it now: it may have got another place since they were asked.
 func (r *Registry) openContent(ctx context.Context, b record.Blob) (blob.File, record.Blob, error) {
+	if b.Damaged {
+		return nil, b, damaged(b.Digest)
+	}
 	f, there, err := r.blobs.Open(placeOf(b))
 	if errors.Is(err, blob.ErrUnknown) {
 		now, again := r.records.View(ctx).Blob(b.Digest)
@@ -118,22 +132,33 @@ func (r *Registry) openContent(ctx context.Context, b record.Blob) (blob.File, r
 			f, there, err = r.blobs.Open(placeOf(b))
 		}
 	}
-	if err != nil && !errors.Is(err, blob.ErrUnknown) {
+	if errors.Is(err, syscall.EMFILE) || errors.Is(err, syscall.ENFILE) {
+		// The process has too many open files, which says nothing about this one.
 		return nil, b, err
 	}
 	if err == nil && there == b.Size {
 		return f, b, nil
 	}
-	if err == nil {
+	what := hurts.Short
+	switch {
+	case err == nil:
 		f.Close()
+	case errors.Is(err, blob.ErrUnknown):
+		what = hurts.Missing
+	default:
+		what = hurts.Unreadable
 	}
-	slog.Error("content on the disk is not what the records say", "digest", b.Digest, "recorded", b.Size, "found", there, "missing", err != nil)
+	slog.Error("content on the disk is not what the records say", "digest", b.Digest, "recorded", b.Size, "found", there, "what", what, "error", err)
+	r.foundDamaged(ctx, b, what, there)
 	return nil, b, damaged(b.Digest)
 }
 
 // isWhole reports whether there is a file of the recorded size, which was not
 // written to since it was placed, or is right all the same.
 func (r *Registry) isWhole(b record.Blob) (bool, error) {
+	if b.Damaged {
+		return false, nil
+	}
 	there, changed, err := r.blobs.Stat(placeOf(b))
 	if errors.Is(err, blob.ErrUnknown) {
 		return false, nil
@@ -147,8 +172,11 @@ func (r *Registry) isWhole(b record.Blob) (bool, error) {
 // isRight reads the file of content, where there is one, and reports whether it is
 // that content.
 func (r *Registry) isRight(b record.Blob) (bool, error) {
-	f, there, err := r.blobs.Open(placeOf(b))
-	if errors.Is(err, blob.ErrUnknown) {
+	if b.Damaged {
+		return false, nil
+	}
+	f, b, err := r.openContent(context.Background(), b)
+	if errors.Is(err, oci.CodeStorageFault) {
 		return false, nil
 	}
 	if err != nil {
@@ -156,10 +184,10 @@ func (r *Registry) isRight(b record.Blob) (bool, error) {
 	}
 	defer f.Close()
 	info, err := f.Stat()
-	if err != nil || there != b.Size {
+	if err != nil {
 		return false, err
 	}
-	err = r.check(b, f, blob.Changed(info))
+	err = r.check(context.Background(), b, f, blob.Changed(info))
 	if errors.Is(err, oci.CodeStorageFault) {
 		return false, nil
 	}

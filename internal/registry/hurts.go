@@ -6,7 +6,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
-	"syscall"
+	"time"
 
 	"warthesis/internal/blob"
 	"warthesis/internal/oci"
@@ -23,6 +23,8 @@ type Checked struct {
 	// What is wrong with it, "" for nothing; of what is wrong Found is the size that it has.
 	What  hurts.What
 	Found int64
+	// ChangedAt is the change time of a file that is right.
+	ChangedAt time.Time
 }
 
 // CheckContent reads a file from the disk against its digest. each is told of pieces, and
@@ -30,24 +32,28 @@ type Checked struct {
 func (r *Registry) CheckContent(ctx context.Context, b unheld.Reading, each func(bytes int) error) (c Checked, err error) {
 	at := blob.Place{Digest: b.Digest, Suffix: b.Place}
 	hash := b.Digest.Algorithm().Hash()
+	_, before, _ := r.blobs.Stat(at)
+	var stopped error
 	c.Found, err = r.blobs.ReadThrough(at, func(piece []byte) error {
 		hash.Write(piece)
 		c.Bytes += int64(len(piece))
-		return each(len(piece))
+		stopped = each(len(piece))
+		return stopped
 	})
 	switch {
+	case stopped != nil:
+		return c, stopped
 	case errors.Is(err, blob.ErrUnknown):
 		c.What = hurts.Missing
-	case errors.Is(err, syscall.EIO):
-		slog.Error("content on the disk cannot be read", "digest", b.Digest, "error", err)
-		c.What = hurts.Rotten
 	case err != nil:
-		return c, fmt.Errorf("read the content %s: %w", b.Digest, err)
+		slog.Error("content on the disk can't be read", "digest", b.Digest, "error", err)
+		c.What = hurts.Unreadable
 	case c.Found != b.Size:
 		c.What = hurts.Short
 	case fmt.Sprintf("%x", hash.Sum(nil)) != b.Digest.Encoded():
 		c.What = hurts.Rotten
 	default:
+		c.ChangedAt = before
 		return c, nil
 	}
 	isHurt, err := r.hurt(ctx, b, c)
@@ -55,6 +61,18 @@ func (r *Registry) CheckContent(ctx context.Context, b unheld.Reading, each func
 		c.What = ""
 	}
 	return c, err
+}
+
+// foundDamaged notes damage that a request has met, as a scrub does, so that the next one
+// does not read the file again.
+func (r *Registry) foundDamaged(ctx context.Context, b record.Blob, what hurts.What, found int64) {
+	if b.Damaged {
+		return
+	}
+	reading := unheld.Reading{ContentID: b.ContentID, Digest: b.Digest, Place: b.Place, Size: b.Size}
+	if _, err := r.hurt(context.WithoutCancel(ctx), reading, Checked{What: what, Found: found}); err != nil {
+		slog.Error("damage that a request has met could not be noted", "digest", b.Digest, "error", err)
+	}
 }
 
 // hurt sets content aside and notes what is wrong with it, and reports whether it was that
@@ -67,7 +85,8 @@ func (r *Registry) hurt(ctx context.Context, b unheld.Reading, c Checked) (is bo
 	}
 	if c.What != hurts.Missing {
 		if err := r.blobs.SetAside(at); err != nil {
-			return false, err
+			// It is noted all the same, and not served by the note.
+			slog.Error("damaged content could not be set aside", "digest", b.Digest, "error", err)
 		}
 	}
 	r.raw.Remove(b.Digest)
@@ -83,12 +102,12 @@ func (r *Registry) hurt(ctx context.Context, b unheld.Reading, c Checked) (is bo
 			return err
 		}
 		said := map[hurts.What]string{
-			hurts.Missing: "its file is missing", hurts.Rotten: "its file has other bytes",
+			hurts.Missing: "its file is missing", hurts.Rotten: "its file has other bytes", hurts.Unreadable: "its file can't be read",
 			hurts.Short: fmt.Sprintf("its file has %d bytes and should have %d", c.Found, b.Size),
 		}[c.What]
 		slog.Error("content on the disk is hurt", "digest", b.Digest, "what", said)
 		e := record.Event{Kind: record.EventContentHurt, Digest: b.Digest, Detail: said}
-		return errors.Join(tx.Unheld().SetHurt(b.ContentID), tx.Log(e))
+		return errors.Join(tx.SetDamaged(b.ContentID), tx.Log(e))
 	})
 	return is, err
 }

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"log/slog"
 	"slices"
 	"strings"
 	"time"
@@ -13,7 +14,9 @@ import (
 	"warthesis/internal/inspect"
 	"warthesis/internal/oci"
 	"warthesis/internal/record"
+	"warthesis/internal/record/hurts"
 	"warthesis/internal/record/usage"
+	"warthesis/internal/registry/touches"
 )
 
 // Manifest returns a live manifest by tag or digest as the records have it. It
@@ -74,6 +77,19 @@ func (r *Registry) StatManifest(m record.Manifest) error {
 	return oci.Errorf(oci.CodeManifestUnknown, "the registry's copy of %s is damaged; push it again", m.Digest)
 }
 
+// VouchManifest is StatManifest for a caller who may push, and who relies on the answer: an
+// image that is not kept by a tag, or was asked for by its digest alone, stays for the
+// grace.
+func (r *Registry) VouchManifest(ctx context.Context, name oci.Name, m record.Manifest) error {
+	r.touches.Say(touches.Key{Repository: m.RepositoryID, Digest: m.Digest}, r.clock.Served(), r.limits.Grace)
+	// Asked again then: what was being deleted is not there any longer.
+	now, err := r.Manifest(ctx, name, m.Digest.String())
+	if err != nil {
+		return err
+	}
+	return r.StatManifest(now)
+}
+
 // ManifestBytes returns the bytes of a manifest as they were pushed. They are
 // shared: the caller does not change them.
 func (r *Registry) ManifestBytes(ctx context.Context, m record.Manifest) ([]byte, error) {
@@ -87,9 +103,12 @@ func (r *Registry) ManifestBytes(ctx context.Context, m record.Manifest) ([]byte
 	defer f.Close()
 	raw := make([]byte, m.Size)
 	if _, err := io.ReadFull(f, raw); err != nil {
-		return nil, fmt.Errorf("read manifest %s: %w", m.Digest, err)
+		slog.Error("a manifest on the disk can't be read", "digest", m.Digest, "error", err)
+		r.foundDamaged(ctx, m.Document(), hurts.Unreadable, 0)
+		return nil, damaged(m.Digest)
 	}
 	if oci.DigestOf(m.Digest.Algorithm(), raw) != m.Digest {
+		r.foundDamaged(ctx, m.Document(), hurts.Rotten, m.Size)
 		return nil, damaged(m.Digest)
 	}
 	if len(raw) <= rawCacheLimit {

@@ -41,6 +41,8 @@ type Limits struct {
 	UploadIdle time.Duration
 	// Grace is the served time for which what was touched stays, though nothing needs it.
 	Grace time.Duration
+	// NewRecords accepts records of another registry than that of the blobs.
+	NewRecords bool
 }
 
 // The defaults of the limits.
@@ -84,6 +86,7 @@ type Registry struct {
 	looked  *lru.Cache[oci.Digest, time.Duration]
 	tally   tally.Tally
 	touches *touches.Touches
+	right   right
 	// reserved is what open uploads are to bring.
 	reserved reserve.Book
 
@@ -129,6 +132,9 @@ func New(blobs *blob.Store, records *record.Store, clk clock.Clock, limits Limit
 		// Nobody asks: it is here already.
 		_ = r.reserved.Grow(u.ID, reserve.Entry{NamespaceID: u.NamespaceID, AccountID: u.AccountID, Bytes: u.Offset}, nil)
 	}
+	if err := r.beginGeneration(r.limits.NewRecords); err != nil {
+		return nil, err
+	}
 	if err := blobs.ClearLeftovers(func(id string) bool { return open[id] }); err != nil {
 		return nil, err
 	}
@@ -143,7 +149,7 @@ func New(blobs *blob.Store, records *record.Store, clk clock.Clock, limits Limit
 // uploads, which can be gone on with after the next start.
 func (r *Registry) Close() error {
 	r.releaseSessions()
-	err := errors.Join(r.FlushPulls(), r.FlushTouches(), r.KeepServed())
+	err := errors.Join(r.FlushPulls(), r.FlushTouches(), r.KeepServed(), r.RaiseGeneration(context.Background()))
 	if err != nil {
 		return err
 	}

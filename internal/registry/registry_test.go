@@ -3,6 +3,7 @@ package registry
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -17,7 +18,9 @@ import (
 	"warthesis/internal/clock"
 	"warthesis/internal/oci"
 	"warthesis/internal/record"
+	"warthesis/internal/record/hurts"
 	"warthesis/internal/record/seals"
+	"warthesis/internal/rule/worth"
 )
 
 var ctx = WithCaller(context.Background(), Caller{Makes: record.Maker{Namespace: true}})
@@ -98,28 +101,136 @@ func TestOneCallerCannotTakeAllUploads(t *testing.T) {
 	assert.NoError(t, err)
 }
 
+// What a pull finds is noted at once, as by a scrub: the next request reads nothing.
 func TestAFileThatIsNotWhatTheRecordsSayIsRefusedBeforeItsFirstByte(t *testing.T) {
-	r, _, root := open(t, Limits{})
-	raw := []byte("a layer that the disk shortens")
+	for what, harm := range map[hurts.What]func(file string) error{
+		hurts.Short:   func(file string) error { return os.Truncate(file, 5) },
+		hurts.Missing: os.Remove,
+		hurts.Rotten: func(file string) error {
+			return errors.Join(os.Chmod(file, 0o600), os.WriteFile(file, []byte("a layer that the disk-shortens"), 0o600))
+		},
+	} {
+		r, _, root := open(t, Limits{})
+		raw := []byte("a layer that the disk shortens")
+		d := oci.DigestOf(oci.SHA256, raw)
+		require.NoError(t, r.PushBlob(ctx, "a", whole(raw), d))
+		require.NoError(t, harm(fileOf(t, root, d)))
+		for range 2 {
+			_, _, err := r.OpenBlob(ctx, "a", d)
+			require.ErrorIs(t, err, oci.CodeStorageFault, what)
+			found, err := r.records.View(ctx).Hurts().Get(d)
+			require.NoError(t, err, what)
+			assert.Equal(t, what, found.What)
+		}
+		left, err := filepath.Glob(filepath.Join(root, "blobs", "sha256", "*", "*"))
+		require.NoError(t, err)
+		assert.Empty(t, left, "it is set aside: %s", what)
+		_, err = r.StatBlob(ctx, "a", d)
+		assert.ErrorIs(t, err, oci.CodeBlobUnknown, what)
+
+		// The message says to push it again: that heals it.
+		require.NoError(t, r.PushBlob(ctx, "a", whole(raw), d))
+		f, _, err := r.OpenBlob(ctx, "a", d)
+		require.NoError(t, err)
+		got, err := io.ReadAll(f)
+		require.NoError(t, errors.Join(err, f.Close()))
+		assert.Equal(t, raw, got)
+		_, err = r.records.View(ctx).Hurts().Get(d)
+		assert.ErrorIs(t, err, hurts.ErrNone)
+	}
+}
+
+// A file that was changed while the clock was set back is read before it is served: what
+// counts is that its change time is another one, not which is the later.
+func TestAFileThatWasChangedWhileTheClockWasSetBackIsNotServed(t *testing.T) {
+	r, clk, root := open(t, Limits{})
+	// The registry believes that it placed the file long after the file will have changed.
+	clk.Jump(time.Now().Add(1000 * time.Hour))
+	raw := []byte("a layer that somebody changes")
 	d := oci.DigestOf(oci.SHA256, raw)
 	require.NoError(t, r.PushBlob(ctx, "a", whole(raw), d))
-	file := fileOf(t, root, d)
-	require.NoError(t, os.Chmod(file, 0o644))
-	require.NoError(t, os.Truncate(file, 5))
+	flip(t, root, d)
+	// Also after a restart, which has forgotten what it saw.
+	r.checked.Purge()
 	_, _, err := r.OpenBlob(ctx, "a", d)
 	assert.ErrorIs(t, err, oci.CodeStorageFault)
-	require.NoError(t, os.Remove(file))
-	_, _, err = r.OpenBlob(ctx, "a", d)
-	assert.ErrorIs(t, err, oci.CodeStorageFault)
+}
 
-	// The message says to push it again: that heals it.
+// A content whose change time is not recorded yet is read once, and never again.
+func TestAChangeTimeIsRecordedOnceContentWasFoundRight(t *testing.T) {
+	r, _, root := open(t, Limits{})
+	raw := []byte("a layer of an earlier version")
+	d := oci.DigestOf(oci.SHA256, raw)
 	require.NoError(t, r.PushBlob(ctx, "a", whole(raw), d))
+	// Its times change, and its bytes do not: as when a folder is copied back.
+	require.NoError(t, os.Chmod(fileOf(t, root, d), 0o440))
+	r.checked.Purge()
 	f, _, err := r.OpenBlob(ctx, "a", d)
 	require.NoError(t, err)
-	defer f.Close()
-	got, err := io.ReadAll(f)
+	require.NoError(t, f.Close())
+	require.NoError(t, r.FlushTouches())
+	b, err := r.records.View(ctx).Blob(d)
 	require.NoError(t, err)
-	assert.Equal(t, raw, got)
+	_, changed, err := r.blobs.Stat(placeOf(b))
+	require.NoError(t, err)
+	assert.Equal(t, record.StampOf(changed), b.ChangedAt)
+	r.checked.Purge()
+	assert.True(t, r.isUntouched(b, changed))
+}
+
+// Served time after a crash begins where the rows of the last minute were written: an
+// upload that is open protects what was pushed beside it.
+func TestServedTimeAfterACrashIsNotBehindTheRows(t *testing.T) {
+	r, clk, root := open(t, Limits{})
+	require.NoError(t, r.KeepServed())
+	clk.MoveTo(clk.Now().Add(50 * time.Second))
+	_, err := r.StartUpload(ctx, "a", oci.SHA256)
+	require.NoError(t, err)
+	clk.MoveTo(clk.Now().Add(5 * time.Second))
+	raw := []byte("beside it")
+	require.NoError(t, r.PushBlob(ctx, "a", whole(raw), oci.DigestOf(oci.SHA256, raw)))
+	want := clk.Served()
+	// A copy of the folder is what a crash leaves.
+	left := filepath.Join(t.TempDir(), "left")
+	require.NoError(t, os.CopyFS(left, os.DirFS(root)))
+	var began time.Duration
+	records, err := record.Open(filepath.Join(left, "warthesis.db"), func(before time.Duration) clock.Clock {
+		began = before
+		return clock.NewSet(time.Now())
+	})
+	require.NoError(t, err)
+	require.NoError(t, records.Close())
+	assert.Equal(t, want, began)
+}
+
+// What a caller who may push was told to exist is not deleted by a rule at that moment, an
+// image no less than a blob.
+func TestAnImageThatWasAskedForStaysForTheGrace(t *testing.T) {
+	r, clk, _ := open(t, Limits{Grace: time.Hour})
+	raw := []byte("config")
+	d := oci.DigestOf(oci.SHA256, raw)
+	require.NoError(t, r.PushBlob(ctx, "a", whole(raw), d))
+	m, err := r.PushManifest(ctx, ManifestPush{Name: "a", MediaType: oci.MediaTypeImage, Raw: fmt.Appendf(nil, `{"schemaVersion":2,"config":{"mediaType":"a/b","digest":%q,"size":6}}`, d)})
+	require.NoError(t, err)
+	// At the end of the grace, the sweep has judged and is about to delete.
+	clk.MoveTo(clk.Now().Add(time.Hour + time.Second))
+	view := r.records.View(ctx)
+	j := &Judgement{}
+	j.Place, err = view.Keeping().Place(m.RepositoryID)
+	require.NoError(t, err)
+	j.All, err = view.Keeping().Load(j.Place)
+	require.NoError(t, err)
+	drop := []worth.Finding{{Tag: -1, Image: 0, Goes: true, WithImage: true}}
+	require.NoError(t, r.VouchManifest(ctx, "a", m))
+	_, err = r.TakeByRules(ctx, j, drop)
+	require.ErrorIs(t, err, ErrJudgeAgain)
+	now, err := r.Manifest(ctx, "a", m.Digest.String())
+	require.NoError(t, err)
+	require.NoError(t, r.StatManifest(now))
+	// It is written, so that the next judgement and the next start know it.
+	all, err := r.records.View(ctx).Keeping().Load(j.Place)
+	require.NoError(t, err)
+	assert.Equal(t, int64(clk.Served()), all.Images[0].AskedServed)
 }
 
 func TestAManifestWhoseLayerIsMissingOrOtherIsRefused(t *testing.T) {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -11,6 +12,7 @@ import (
 	"warthesis/internal/record/keeping"
 	"warthesis/internal/record/taglog"
 	"warthesis/internal/record/turns"
+	"warthesis/internal/registry/touches"
 	"warthesis/internal/rule/worth"
 )
 
@@ -42,6 +44,19 @@ func (r *Registry) TakeByRules(ctx context.Context, j *Judgement, some []worth.F
 	if err := r.FlushPulls(); err != nil {
 		return t, err
 	}
+	claims := make([]touches.Key, 0, len(some))
+	for _, f := range some {
+		if f.Tag < 0 || f.WithImage {
+			claims = append(claims, touches.Key{Repository: j.Place.ID, Digest: j.All.Images[f.Image].Digest})
+		}
+	}
+	// What somebody who may push was told of a moment ago stays, and whoever asks now waits
+	// for the outcome.
+	free, end := r.touches.Take(claims, int64(r.clock.Served()-r.limits.Grace))
+	defer end()
+	if slices.Contains(free, false) {
+		return t, errors.Join(ErrJudgeAgain, r.FlushTouches())
+	}
 	t.Waited, err = r.records.UpdateQuietly(ctx, "retention", func(tx *record.Tx) error {
 		began := time.Now()
 		defer func() { t.Held = time.Since(began) }()
@@ -57,7 +72,8 @@ func (r *Registry) TakeByRules(ctx context.Context, j *Judgement, some []worth.F
 		}
 		now, err := tx.Keeping().Place(in.ID)
 		t.Mark = now.Mark
-		return err
+		// What it decided by may have been damaged.
+		return errors.Join(err, r.records.Sound())
 	})
 	return t, err
 }

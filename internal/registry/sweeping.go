@@ -37,10 +37,17 @@ type Taken struct {
 
 // quietly runs a change that nobody waits for.
 func (t *Taken) quietly(ctx context.Context, r *Registry, change func(*record.Tx) error) error {
+	if err := r.records.Sound(); err != nil {
+		return err
+	}
 	waited, err := r.records.UpdateQuietly(ctx, "sweep", func(tx *record.Tx) error {
 		began := time.Now()
 		defer func() { t.Held = max(t.Held, time.Since(began)) }()
-		return change(tx)
+		if err := change(tx); err != nil {
+			return err
+		}
+		// What it decided by may have been damaged.
+		return r.records.Sound()
 	})
 	t.Waited = t.Waited.Add(waited)
 	return err
@@ -48,11 +55,18 @@ func (t *Taken) quietly(ctx context.Context, r *Registry, change func(*record.Tx
 
 // TakeUnheld lets go of findings of one kind that may go still: their rows first, then
 // their bytes. Of manifests and blobs the caller gives a few at a time; of a place, one.
-func (r *Registry) TakeUnheld(ctx context.Context, found []unheld.Found) (t Taken, err error) {
+//
+// What went before an error went: the error leaves it marked. It fails with
+// *record.DamagedError where the records are damaged.
+func (r *Registry) TakeUnheld(ctx context.Context, found []unheld.Found, since *unheld.Recent) (t Taken, err error) {
 	t.Went = make([]bool, len(found))
+	if err := since.Follow(r.records.View(ctx).Unheld()); err != nil {
+		return t, err
+	}
 	switch found[0].Kind {
 	case unheld.Manifest:
 		err = t.quietly(ctx, r, func(tx *record.Tx) error {
+			clear(t.Went)
 			for i, f := range found {
 				if t.Went[i], err = tx.Unheld().TakeManifest(f.ID, r.Terms(), int64(tx.Now())); err != nil {
 					return err
@@ -60,6 +74,10 @@ func (r *Registry) TakeUnheld(ctx context.Context, found []unheld.Found) (t Take
 			}
 			return nil
 		})
+		err = t.orNothing(err)
+		if err == nil {
+			err = since.Kept(r.records.View(ctx).Unheld(), t.kept(found))
+		}
 	case unheld.Tag:
 		ids := make([]int64, len(found))
 		for i, f := range found {
@@ -70,10 +88,11 @@ func (r *Registry) TakeUnheld(ctx context.Context, found []unheld.Found) (t Take
 			mark(t.Went, ids, taken)
 			return err
 		})
+		err = t.orNothing(err)
 	case unheld.Holding:
-		err = r.takeHoldings(ctx, found, &t)
+		err = r.takeHoldings(ctx, found, since, &t)
 	case unheld.Blob:
-		err = r.takeBlobs(ctx, found, &t)
+		err = r.takeBlobs(ctx, found, since, &t)
 	case unheld.Repository:
 		for i, f := range found {
 			if t.Went[i], err = r.takeRepository(ctx, f.ID, &t); err != nil {
@@ -82,12 +101,14 @@ func (r *Registry) TakeUnheld(ctx context.Context, found []unheld.Found) (t Take
 		}
 	case unheld.Namespace:
 		for i, f := range found {
-			err = errors.Join(err, t.quietly(ctx, r, func(tx *record.Tx) (err error) {
-				if t.Went[i], err = tx.Unheld().IsEmptyNamespace(f.ID, r.Terms()); err != nil || !t.Went[i] {
+			went := false
+			one := t.quietly(ctx, r, func(tx *record.Tx) (err error) {
+				if went, err = tx.Unheld().IsEmptyNamespace(f.ID, r.Terms()); err != nil || !went {
 					return err
 				}
 				return tx.DropPlace(f.ID, 0)
-			}))
+			})
+			t.Went[i], err = went && one == nil, errors.Join(err, one)
 		}
 	case unheld.Stray:
 		err = r.takeStrays(ctx, found, &t)
@@ -100,10 +121,25 @@ func (r *Registry) TakeUnheld(ctx context.Context, found []unheld.Found) (t Take
 			t.Bytes, t.Files = t.Bytes+f.Size, t.Files+1
 		}
 	}
-	if err != nil {
-		t.Went = make([]bool, len(found))
-	}
 	return t, err
+}
+
+// orNothing marks nothing where the change that deletes all failed.
+func (t *Taken) orNothing(err error) error {
+	if err != nil {
+		clear(t.Went)
+	}
+	return err
+}
+
+// kept returns the IDs of findings that were not deleted.
+func (t *Taken) kept(found []unheld.Found) (ids []int64) {
+	for i, f := range found {
+		if !t.Went[i] {
+			ids = append(ids, f.ID)
+		}
+	}
+	return ids
 }
 
 // mark notes which of the keys were taken.
@@ -117,7 +153,7 @@ func mark[K comparable](went []bool, keys, taken []K) {
 	}
 }
 
-func (r *Registry) takeHoldings(ctx context.Context, found []unheld.Found, t *Taken) error {
+func (r *Registry) takeHoldings(ctx context.Context, found []unheld.Found, since *unheld.Recent, t *Taken) error {
 	claims := make([]touches.Key, len(found))
 	for i, f := range found {
 		claims[i] = touches.Key{Repository: f.RepositoryID, Digest: f.Digest}
@@ -133,15 +169,15 @@ func (r *Registry) takeHoldings(ctx context.Context, found []unheld.Found, t *Ta
 			digests[keys[i]] = f.Digest
 		}
 	}
-	return t.quietly(ctx, r, func(tx *record.Tx) error {
-		taken, err := tx.Unheld().TakeHoldings(asked, r.Terms(), int64(tx.Now()))
+	return t.orNothing(t.quietly(ctx, r, func(tx *record.Tx) error {
+		taken, err := tx.Unheld().TakeHoldings(asked, r.Terms(), since, int64(tx.Now()))
 		mark(t.Went, keys, taken)
 		tx.ForgetHoldings(taken, digests)
 		return err
-	})
+	}))
 }
 
-func (r *Registry) takeBlobs(ctx context.Context, found []unheld.Found, t *Taken) error {
+func (r *Registry) takeBlobs(ctx context.Context, found []unheld.Found, since *unheld.Recent, t *Taken) error {
 	contents := make(map[int64]oci.Digest, len(found))
 	ids := make([]int64, len(found))
 	for i, f := range found {
@@ -149,7 +185,7 @@ func (r *Registry) takeBlobs(ctx context.Context, found []unheld.Found, t *Taken
 	}
 	var places []unheld.Place
 	err := t.quietly(ctx, r, func(tx *record.Tx) (err error) {
-		places, err = tx.Unheld().TakeBlobs(contents, r.Terms(), int64(tx.Now()))
+		places, err = tx.Unheld().TakeBlobs(contents, r.Terms(), since, int64(tx.Now()))
 		return err
 	})
 	if err != nil {
@@ -198,25 +234,31 @@ func (r *Registry) takeRepository(ctx context.Context, id int64, t *Taken) (gone
 
 // takeStrays takes files first and rows then: a place that is settled and that no record
 // names is never named again.
-func (r *Registry) takeStrays(ctx context.Context, found []unheld.Found, t *Taken) error {
+func (r *Registry) takeStrays(ctx context.Context, found []unheld.Found, t *Taken) (err error) {
 	var gone []unheld.File
 	for i, f := range found {
 		at, file := blob.Place{Digest: f.Digest, Suffix: f.Name}, unheld.File{Digest: f.Digest, Place: f.Name}
-		may, err := r.records.View(ctx).Unheld().MayGo(file, r.Terms())
-		if err != nil {
-			return err
+		var may bool
+		if may, err = r.records.View(ctx).Unheld().MayGo(file, r.Terms()); err != nil {
+			break
 		}
 		if !may || !r.blobs.IsSettled(at) {
 			continue
 		}
-		if err := r.blobs.Take(at); err != nil {
-			return err
+		if err = r.records.Sound(); err == nil {
+			err = r.blobs.Take(at)
+		}
+		if err != nil {
+			break
 		}
 		t.Went[i] = true
 		t.Bytes, t.Files = t.Bytes+f.Size, t.Files+1
 		gone = append(gone, file)
 	}
-	return t.quietly(ctx, r, func(tx *record.Tx) error { return tx.Unheld().KeepStrays(nil, gone, int64(tx.Now()), tx.Served()) })
+	if len(gone) == 0 {
+		return err
+	}
+	return errors.Join(err, t.quietly(ctx, r, func(tx *record.Tx) error { return tx.Unheld().KeepStrays(nil, gone, int64(tx.Now()), tx.Served()) }))
 }
 
 // FinishRemovals notes of removals that cannot be undone any more that nothing is left of
@@ -233,9 +275,21 @@ func (r *Registry) FinishRemovals(ctx context.Context, breathe func() error) (t 
 	return t, err
 }
 
-// Plan plans what goes in the place of the terms; see record.Store.PlanUnheld.
+// Plan plans what goes in the place of the terms; see record.Store.PlanUnheld. It fails with
+// *record.DamagedError, also where a table and its index disagree.
 func (r *Registry) Plan(ctx context.Context, terms unheld.Terms, breathe func() error, each func(found []byte) error) (unheld.Sums, error) {
-	return r.records.PlanUnheld(ctx, terms, breathe, each)
+	if err := r.records.Sound(); err != nil {
+		return unheld.Sums{}, err
+	}
+	sums, err := r.records.PlanUnheld(ctx, terms, breathe, each)
+	var disputed *unheld.DisputedError
+	if errors.As(err, &disputed) {
+		r.records.ReportDamage(record.Damage{Table: disputed.Table, Index: disputed.Index, What: disputed.What})
+	}
+	if err == nil || disputed != nil {
+		err = r.records.Sound()
+	}
+	return sums, err
 }
 
 // Space returns the bytes that are free on the disk, its size, and how many uploads leave

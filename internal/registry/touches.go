@@ -2,9 +2,12 @@ package registry
 
 import (
 	"context"
+	"slices"
+	"sync"
 
 	"warthesis/internal/oci"
 	"warthesis/internal/record"
+	"warthesis/internal/record/unheld"
 	"warthesis/internal/registry/touches"
 )
 
@@ -36,6 +39,43 @@ func (r *Registry) FlushTouches() error {
 			return err
 		}
 		r.touches.Written(some)
+	}
+	return r.flushRight()
+}
+
+// mostRight bounds the files whose change times are still to be written.
+const mostRight = 1 << 16
+
+// right gathers files whose content was found right, until their change times are written:
+// after a restart they need not be read again.
+type right struct {
+	mu  sync.Mutex
+	all []unheld.Right
+}
+
+func (r *right) add(one unheld.Right) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if len(r.all) < mostRight {
+		r.all = append(r.all, one)
+	}
+}
+
+func (r *right) take() []unheld.Right {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	all := r.all
+	r.all = nil
+	return all
+}
+
+// flushRight records the change times of files that were found right. What can't be
+// written is read again.
+func (r *Registry) flushRight() error {
+	for some := range slices.Chunk(r.right.take(), touchesAtOnce) {
+		if err := r.records.Update(context.Background(), "touches", func(tx *record.Tx) error { return tx.Unheld().WereChecked(some) }); err != nil {
+			return err
+		}
 	}
 	return nil
 }

@@ -30,6 +30,12 @@ func LookFolder(c config.Config) (running bool, found string, err error) {
 	if _, err := os.Stat(filepath.Join(folder, "lock")); err != nil {
 		return false, folder + " can be written to, and no service has used it yet", nil
 	}
+	if open, err := blob.OpenToOthers(folder); err != nil || len(open) > 0 {
+		if err == nil {
+			err = fmt.Errorf("other users of this machine may read %s (and %d more). Start the service again: it makes them private", open[0], len(open)-1)
+		}
+		return false, "", err
+	}
 	lock, err := blob.LockFolder(folder)
 	if err != nil {
 		return true, folder + " can be written to, and a service uses it now", nil

@@ -72,12 +72,22 @@ func OpenHome(c config.Config, start func(before time.Duration) clock.Clock) (*H
 }
 
 func (h *Home) open(c config.Config, start func(time.Duration) clock.Clock) error {
+	loose, err := blob.MakePrivate(c.Data)
+	if err != nil {
+		return err
+	}
+	if len(loose) > 0 {
+		slog.Warn("other users of this machine could read parts of the data folder; they can't any longer", "parts", len(loose), "first", loose[0])
+	}
 	blobs, err := blob.Open(c.Data, blob.Options{FreeSpace: c.FreeBytes})
 	if err != nil {
 		return err
 	}
+	if err := checkRecords(c, blobs); err != nil {
+		return err
+	}
 	var clk clock.Clock
-	h.Records, err = record.Open(filepath.Join(c.Data, "warthesis.db"), func(before time.Duration) clock.Clock {
+	h.Records, err = record.Open(filepath.Join(c.Data, recordsName), func(before time.Duration) clock.Clock {
 		clk = start(before)
 		h.Clock = clk
 		return clk
@@ -87,7 +97,7 @@ func (h *Home) open(c config.Config, start func(time.Duration) clock.Clock) erro
 	}
 	h.Registry, err = registry.New(blobs, h.Records, clk, registry.Limits{
 		ManifestBytes: c.ManifestBytes, BlobBytes: c.BlobBytes, UploadsPerCaller: int(c.UploadsPerCaller), UploadIdle: time.Duration(c.UploadIdle),
-		Grace: time.Duration(c.Grace),
+		Grace: time.Duration(c.Grace), NewRecords: c.NewRecords,
 	})
 	if err != nil {
 		return err
@@ -137,6 +147,28 @@ func (h *Home) open(c config.Config, start func(time.Duration) clock.Clock) erro
 	}
 	h.Work, err = work.New(h.Records, clk, chores(h, clk)...)
 	return err
+}
+
+// recordsName is the file of the records in the data folder.
+const recordsName = "warthesis.db"
+
+// checkRecords refuses to begin new records beside stored blobs: they are missing, and an
+// empty registry would treat every blob as garbage.
+func checkRecords(c config.Config, blobs *blob.Store) error {
+	at := filepath.Join(c.Data, recordsName)
+	fresh, err := record.IsNew(at)
+	if err != nil {
+		return fmt.Errorf("open the records %s: %w", at, err)
+	}
+	if !fresh || c.NewRecords {
+		return nil
+	}
+	has, err := blobs.HasContent()
+	if err != nil || !has {
+		return err
+	}
+	return fmt.Errorf("the records %s are missing or empty, and blobs are stored beside them. Restore the records from a backup, "+
+		"or start once with --new-records for an empty registry; the stored blobs are then kept until an admin runs a sweep with --unrecorded", at)
 }
 
 // schedule reads when something runs by itself.

@@ -65,7 +65,7 @@ func BenchmarkASweepOfAMillion(b *testing.B) {
 	take := func(all []unheld.Found, until func(done int) bool) (done int, longest time.Duration) {
 		size := 20
 		for done < len(all) && !until(done) {
-			t, err := h.TakeUnheld(ctx, all[done:min(done+size, len(all))])
+			t, err := h.TakeUnheld(ctx, all[done:min(done+size, len(all))], unheld.NewRecent(1<<62))
 			if err != nil {
 				b.Fatal(err)
 			}
@@ -89,7 +89,7 @@ func BenchmarkASweepOfAMillion(b *testing.B) {
 	works, err := work.New(h.records, h.clock, work.Kind{Name: "taking", Do: func(c context.Context, g *work.Going) error {
 		for size := 20; len(rest) > 0; {
 			n := min(size, len(rest))
-			t, err := h.TakeUnheld(c, rest[:n])
+			t, err := h.TakeUnheld(c, rest[:n], unheld.NewRecent(1<<62))
 			if err != nil {
 				return err
 			}

@@ -110,6 +110,8 @@ type plan struct {
 	// at is how many are decided of total.
 	at, total int64
 	report    Report
+	// kept are the manifests that were to be deleted and were not.
+	kept []int64
 }
 
 // mostLine bounds a line of a plan, in bytes.
@@ -196,6 +198,9 @@ func (p *plan) next(size int, most func(unheld.Kind) int) (found []unheld.Found,
 
 func (p *plan) count(f unheld.Found, went bool) {
 	p.at++
+	if f.Kind == unheld.Manifest && !went {
+		p.kept = append(p.kept, f.ID)
+	}
 	sums := &p.report.Since
 	if went {
 		sums = &p.report.Taken

@@ -68,6 +68,9 @@ const (
 
 // retention judges one repository after the other by its rules, and removes what goes.
 func (s *Sweeper) retention(ctx context.Context, g *work.Going) error {
+	if err := s.records.Sound(); err != nil {
+		return err
+	}
 	namespace, repository := g.PlaceID()
 	run := retaining{Sweeper: s, g: g, began: int64(s.clock.Served())}
 	after, err := run.resume(g.Point())
@@ -148,7 +151,7 @@ func (r *retaining) repository(ctx context.Context, p keeping.Place) error {
 }
 
 func (r *retaining) judge(ctx context.Context, p keeping.Place) (done bool, err error) {
-	if err := r.registry.FlushPulls(); err != nil {
+	if err := errors.Join(r.registry.FlushPulls(), r.registry.FlushTouches()); err != nil {
 		return false, err
 	}
 	j := &registry.Judgement{Run: r.g.ID()}

@@ -34,10 +34,14 @@ const (
 type ScrubReport struct {
 	Files int64 `json:"files"`
 	Bytes int64 `json:"bytes"`
-	// Missing, Short and Rotten are the hurt files that it found.
+	// Missing, Short, Rotten and Unreadable are the damaged files that it found.
 	Missing int64 `json:"missing"`
 	Short   int64 `json:"short"`
 	Rotten  int64 `json:"rotten"`
+	// Unreadable are those that can't be read at all.
+	Unreadable int64 `json:"unreadable"`
+	// Records are the damages of the records that it found.
+	Records []string `json:"records,omitempty"`
 	// Digests are the first of them.
 	Digests []oci.Digest `json:"digests"`
 	Seconds float64      `json:"seconds"`
@@ -53,7 +57,7 @@ type scrubbing struct {
 	g      *work.Going
 	pace   *rate.Limiter
 	report ScrubReport
-	right  []int64
+	right  []unheld.Right
 	noted  time.Time
 	began  time.Time
 }
@@ -79,6 +83,11 @@ func (s *Sweeper) scrub(ctx context.Context, g *work.Going) error {
 		}
 	}
 	namespace, repository := g.PlaceID()
+	if o.Digest == "" && namespace == 0 && repository == 0 {
+		if err := c.checkRecords(o.All); err != nil {
+			return err
+		}
+	}
 	switch {
 	case o.Digest != "":
 		err = c.image(repository, oci.Digest(o.Digest))
@@ -89,6 +98,25 @@ func (s *Sweeper) scrub(ctx context.Context, g *work.Going) error {
 	}
 	err = errors.Join(err, c.note())
 	c.tell()
+	return err
+}
+
+// checkRecords checks the records: all of them where everything is read or damage is known,
+// and else the part of them that is due.
+func (c *scrubbing) checkRecords(all bool) error {
+	part := -1
+	if !all && len(c.records.Damages()) == 0 {
+		part = int(c.clock.Served()/(c.settings.ScrubWithin/scrubs)) % record.CheckParts
+	}
+	c.g.Step("checking the records", "bytes", 0)
+	found, err := c.records.CheckIntegrity(c.ctx, part, func(bytes int) error {
+		c.g.Did(int64(bytes))
+		return errors.Join(wait(c.ctx, c.pace, int64(bytes)), c.g.Breathe())
+	})
+	c.report.Records = nil
+	for _, d := range found[:min(len(found), mostHurtTold)] {
+		c.report.Records = append(c.report.Records, d.String())
+	}
 	return err
 }
 
@@ -187,13 +215,15 @@ func (c *scrubbing) read(f unheld.Reading) error {
 	c.report.Files, c.report.Bytes = c.report.Files+1, c.report.Bytes+checked.Bytes
 	switch checked.What {
 	case "":
-		c.right = append(c.right, f.ContentID)
+		c.right = append(c.right, unheld.Right{ContentID: f.ContentID, Place: f.Place, ChangedAt: int64(record.StampOf(checked.ChangedAt))})
 	case hurts.Missing:
 		c.report.Missing++
 	case hurts.Short:
 		c.report.Short++
 	case hurts.Rotten:
 		c.report.Rotten++
+	case hurts.Unreadable:
+		c.report.Unreadable++
 	}
 	if checked.What != "" && len(c.report.Digests) < mostHurtTold {
 		c.report.Digests = append(c.report.Digests, f.Digest)
@@ -230,7 +260,10 @@ func (c *scrubbing) facts() string {
 func (c *scrubbing) tell() {
 	c.g.SetFacts(c.facts())
 	said := fmt.Sprintf("%s read, %s", count(c.report.Files, "file", "files"), humanize.IBytes(uint64(c.report.Bytes)))
-	hurt := c.report.Missing + c.report.Short + c.report.Rotten
+	if n := len(c.report.Records); n > 0 {
+		said += fmt.Sprintf("; the records are damaged (%s)", c.report.Records[0])
+	}
+	hurt := c.report.Missing + c.report.Short + c.report.Rotten + c.report.Unreadable
 	if hurt == 0 {
 		said += ", all as it should be"
 		// What was found before has no file to read; a count that fails is left out.
@@ -240,5 +273,5 @@ func (c *scrubbing) tell() {
 		c.g.Report(said)
 		return
 	}
-	c.g.Report(fmt.Sprintf("%s; %s hurt: %d missing, %d of another size, %d with other bytes", said, count(hurt, "file is", "files are"), c.report.Missing, c.report.Short, c.report.Rotten))
+	c.g.Report(fmt.Sprintf("%s; %s hurt: %d missing, %d of another size, %d with other bytes, %d unreadable", said, count(hurt, "file is", "files are"), c.report.Missing, c.report.Short, c.report.Rotten, c.report.Unreadable))
 }

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"sync"
 	"time"
 
@@ -153,10 +154,15 @@ type Report struct {
 	// PlanSeconds is how long the plan took, TakeSeconds how long the taking.
 	PlanSeconds float64 `json:"plan_seconds"`
 	TakeSeconds float64 `json:"take_seconds"`
+	// LastManifest is the ID of the newest manifest that the plan has seen.
+	LastManifest int64 `json:"last_manifest,omitempty"`
 }
 
 // sweep plans, unless it goes on with a plan, and takes.
 func (s *Sweeper) sweep(ctx context.Context, g *work.Going) error {
+	if err := s.records.Sound(); err != nil {
+		return err
+	}
 	p, err := s.reports.open(g.ID())
 	if err != nil {
 		return err
@@ -168,7 +174,11 @@ func (s *Sweeper) sweep(ctx context.Context, g *work.Going) error {
 		}
 	}
 	defer p.close()
-	if err := s.take(ctx, g, p); err != nil {
+	err = s.take(ctx, g, p)
+	// Whatever fails from here on, the report has what was deleted.
+	g.Report(p.report.words())
+	g.SetFacts(p.report.facts())
+	if err != nil {
 		g.Report(p.report.words() + ", so far")
 		return err
 	}
@@ -181,8 +191,11 @@ func (s *Sweeper) sweep(ctx context.Context, g *work.Going) error {
 	if _, err := s.registry.FinishRemovals(ctx, g.Breathe); err != nil {
 		return err
 	}
-	g.Report(p.report.words())
-	g.SetFacts(p.report.facts())
+	if o, err := readOptions(g.Options()); err == nil && o.Unrecorded {
+		if err := s.registry.ReleaseUnrecorded(ctx); err != nil {
+			return err
+		}
+	}
 	return errors.Join(s.reports.finish(g.ID()), s.reports.clear(s.known(ctx)))
 }
 
@@ -245,7 +258,7 @@ func (s *Sweeper) plan(ctx context.Context, g *work.Going, preview bool) (*plan,
 	if err != nil {
 		return nil, fmt.Errorf("plan what goes: %w", err)
 	}
-	report.Goes, report.Stays = sums.Goes, sums.Stays
+	report.Goes, report.Stays, report.LastManifest = sums.Goes, sums.Stays, sums.LastManifest
 	if whole {
 		if err := s.files(ctx, terms, o, file, &report); err != nil {
 			return nil, err
@@ -289,8 +302,21 @@ func (s *Sweeper) files(ctx context.Context, terms unheld.Terms, o Options, file
 		return err
 	}
 	tooMany := counts.Strays > fewStrays && counts.Strays*oneIn > counts.Files && !o.Unrecorded
+	older, err := s.registry.UnrecordedHeld(ctx)
+	if err != nil {
+		return err
+	}
+	held := tooMany || older && !o.Unrecorded
 	goes := unheld.Sum{Kind: unheld.Stray, Why: unheld.Unrecorded}
-	if !tooMany {
+	if recorded, err := records.RecordedStrays(); err != nil || len(recorded) > 0 {
+		if len(recorded) > 0 {
+			err = &unheld.DisputedError{Table: "contents", Index: "contents_by_digest", What: fmt.Sprintf("the file of %s is recorded, and was taken for one that is not", recorded[0].Digest)}
+			s.records.ReportDamage(record.Damage{Table: "contents", Index: "contents_by_digest", What: err.Error()})
+			err = errors.Join(err, s.records.Sound())
+		}
+		return err
+	}
+	if !held {
 		err = records.DueStrays(terms, func(f unheld.File) error {
 			goes.Count, goes.Bytes = goes.Count+1, goes.Bytes+f.Size
 			return file.found(unheld.Found{Kind: unheld.Stray, Digest: f.Digest, Name: f.Place, Size: f.Size, Why: unheld.Unrecorded, Since: f.FoundServed})
@@ -302,6 +328,9 @@ func (s *Sweeper) files(ctx context.Context, terms unheld.Terms, o Options, file
 	stays := unheld.Sum{Kind: unheld.Stray, Why: unheld.InWindow, Count: counts.Strays - goes.Count, Bytes: counts.Bytes - goes.Bytes}
 	if tooMany {
 		stays.Why = unheld.TooMany
+	}
+	if older {
+		stays.Why = unheld.RecordsOlder
 	}
 	left, err := s.registry.Leftovers(ctx)
 	if err != nil {
@@ -344,6 +373,10 @@ func (s *Sweeper) take(ctx context.Context, g *work.Going, p *plan) error {
 	g.Did(p.at)
 	files, bytes := limiter(s.settings.FilesPerSecond), limiter(s.settings.BytesPerSecond)
 	size := 20
+	since := unheld.NewRecent(p.report.LastManifest)
+	if err := since.Kept(s.records.View(ctx).Unheld(), p.kept); err != nil {
+		return err
+	}
 	for {
 		found, err := p.next(size, func(kind unheld.Kind) int {
 			if most, has := atMost[kind]; has {
@@ -355,12 +388,13 @@ func (s *Sweeper) take(ctx context.Context, g *work.Going, p *plan) error {
 			p.report.TakeSeconds += time.Since(began).Seconds()
 			return err
 		}
-		t, err := s.registry.TakeUnheld(ctx, found)
-		if err != nil {
-			return fmt.Errorf("take what nothing needs: %w", err)
+		t, err := s.registry.TakeUnheld(ctx, found, since)
+		if err == nil || slices.Contains(t.Went, true) {
+			err = errors.Join(err, p.note(found, t))
 		}
-		if err := p.note(found, t); err != nil {
-			return err
+		if err != nil {
+			p.report.TakeSeconds += time.Since(began).Seconds()
+			return fmt.Errorf("delete what nothing references: %w", err)
 		}
 		g.Did(int64(len(found)))
 		g.SetFacts(p.report.facts())

@@ -30,6 +30,9 @@ func (r Report) words() string {
 		said += fmt.Sprintf("; %s missing", count(r.Missing, "file is", "files are"))
 	}
 	for _, sum := range r.Stays {
+		if sum.Why == unheld.RecordsOlder {
+			said += fmt.Sprintf("; kept %s: the records are older than the files, so an admin must decide (restore newer records, or run the sweep with --unrecorded)", count(sum.Count, "unrecorded file", "unrecorded files"))
+		}
 		if sum.Why == unheld.TooMany {
 			said += fmt.Sprintf("; %d files that no record names stay, since they are so many: an admin must say that they may go", sum.Count)
 		}

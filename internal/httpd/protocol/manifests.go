@@ -25,14 +25,18 @@ func (d *Door) getManifest(c *gin.Context, name oci.Name, target string) error {
 	if err != nil {
 		return err
 	}
-	if c.Request.Method == http.MethodHead {
-		look := d.registry.StatManifest
-		if callerOf(c).Nobody() {
-			look = d.registry.ShowManifest
-		}
-		if err := look(m); err != nil {
-			return err
-		}
+	byDigest := strings.Contains(target, ":")
+	switch relies := m.UntaggedAt != 0 || byDigest && c.Request.Method == http.MethodHead; {
+	case relies && d.mayPush(c, name):
+		err = d.registry.VouchManifest(c.Request.Context(), name, m)
+	case c.Request.Method != http.MethodHead:
+	case callerOf(c).Nobody():
+		err = d.registry.ShowManifest(m)
+	default:
+		err = d.registry.StatManifest(m)
+	}
+	if err != nil {
+		return err
 	}
 	header := c.Writer.Header()
 	header[headerDigest] = []string{m.Digest.String()}

@@ -20,6 +20,8 @@ const (
 	Missing What = "missing"
 	Short   What = "short"
 	Rotten  What = "rotten"
+	// Unreadable: reading it fails, or it is no file.
+	Unreadable What = "unreadable"
 )
 
 // How a hurt ended.

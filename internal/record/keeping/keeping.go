@@ -70,7 +70,7 @@ func (r Records) Load(p Place) (*worth.Repository, error) {
 		}
 	}
 	if err := r.DB.Raw(`SELECT id, content_id, digest, subject, media_type, artifact_type, platforms, annotations, labels, content_size,
-		pushed_served, again_served, touched_served, pulled_served, untagged_served FROM manifests WHERE repository_id = ? AND state = 'live' ORDER BY id`, p.ID).Scan(&all.Images).Error; err != nil {
+		pushed_served, again_served, touched_served, asked_served, pulled_served, untagged_served FROM manifests WHERE repository_id = ? AND state = 'live' ORDER BY id`, p.ID).Scan(&all.Images).Error; err != nil {
 		return nil, err
 	}
 	if err := r.DB.Raw(`SELECT id, manifest_id, name, order_key, moved_served, pushed_served, first_served, sealed_at FROM tags

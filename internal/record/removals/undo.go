@@ -62,7 +62,18 @@ func (b Back) Undo(removal int64, as map[oci.Tag]oci.Tag) (tags []Tag, images []
 			return nil, nil, err
 		}
 	}
-	return tags, c.Manifests, errors.Join(b.manifests(c.Manifests), b.holdings(c.Contents, removal), b.tags(tags))
+	return tags, c.Manifests, errors.Join(b.manifests(c.Manifests), b.holdings(c.Contents, removal), b.tags(tags), b.forgetTags(removal))
+}
+
+// forgetTags deletes the rows of tags that the deletion has left once it is undone: tags
+// that exist again. Their pull counts go to the tags of today. A row that pointed to an
+// undone deletion would keep its image for ever.
+func (b Back) forgetTags(removal int64) error {
+	if err := b.DB.Exec(`UPDATE tags SET pulls = tags.pulls + gone.pulls, pulled_at = max(tags.pulled_at, gone.pulled_at), pulled_served = max(tags.pulled_served, gone.pulled_served)
+		FROM tags AS gone WHERE gone.removal_id = ? AND gone.removal_id <> 0 AND tags.repository_id = gone.repository_id AND tags.name = gone.name AND tags.removal_id = 0`, removal).Error; err != nil {
+		return err
+	}
+	return b.DB.Exec("DELETE FROM tags WHERE removal_id = ? AND removal_id <> 0", removal).Error
 }
 
 // name gives tags the names under which they come back, and leaves out those that are

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io/fs"
 	"log/slog"
+	"net/url"
 	"os"
 	"path"
 	"path/filepath"
@@ -18,6 +19,7 @@ import (
 
 	"github.com/mattn/go-sqlite3"
 
+	"warthesis/internal/record/pagesum"
 	"warthesis/internal/rule"
 )
 
@@ -57,6 +59,9 @@ func Migrate(file string) error {
 		}
 		defer os.Unsetenv("SQLITE_TMPDIR")
 	}
+	if err := begin(file); err != nil {
+		return err
+	}
 	pool := OpenPool(file, "immediate", false, false)
 	defer pool.Close()
 	ctx := context.Background()
@@ -73,7 +78,7 @@ func Migrate(file string) error {
 		return fmt.Errorf("they were written by a newer warthesis (version %d, this program knows %d); use that one", version, len(names))
 	}
 	if version == len(names) {
-		return shrink(ctx, conn, file)
+		return finish(ctx, conn, file)
 	}
 	if err := conn.Raw(addFunctions); err != nil {
 		return err
@@ -89,7 +94,102 @@ func Migrate(file string) error {
 			return fmt.Errorf("migrate by %s: %w", m.name, StorageError(err))
 		}
 	}
-	return shrink(ctx, conn, file)
+	return finish(ctx, conn, file)
+}
+
+// IsNew reports whether a file holds no records: it is missing, empty, or a database in
+// which no migration has run.
+func IsNew(file string) (bool, error) {
+	info, err := os.Stat(file)
+	if errors.Is(err, fs.ErrNotExist) || err == nil && info.Size() == 0 {
+		return true, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	pool := OpenPool(file, "deferred", true, false)
+	defer pool.Close()
+	var version int
+	err = pool.QueryRow("PRAGMA user_version").Scan(&version)
+	return version == 0 && err == nil, StorageError(err)
+}
+
+// begin makes a file for records that do not exist yet, which only its owner may read
+// (SQLite gives the files beside it the same mode), with room for a sum in each page.
+func begin(file string) error {
+	f, err := os.OpenFile(file, os.O_RDWR|os.O_CREATE, 0o600)
+	if err != nil {
+		return err
+	}
+	info, err := f.Stat()
+	if err == nil && info.Size() == 0 {
+		err = f.Chmod(0o600)
+	}
+	if err = errors.Join(err, f.Close()); err != nil || info.Size() > 0 {
+		return err
+	}
+	if err := pagesum.Register(); err != nil {
+		return err
+	}
+	driver := &sqlite3.SQLiteDriver{}
+	conn, err := driver.Open("file:" + (&url.URL{Path: file}).EscapedPath() + "?vfs=" + pagesum.Layer)
+	if err != nil {
+		return err
+	}
+	made := conn.(*sqlite3.SQLiteConn)
+	err = made.SetFileControlInt("main", sqlite3.SQLITE_FCNTL_RESERVE_BYTES, pagesum.Reserved)
+	if err == nil {
+		_, err = made.Exec("PRAGMA journal_mode = WAL", nil)
+	}
+	return errors.Join(err, made.Close())
+}
+
+// finish gives back the space of tables that are gone, and rewrites a database whose pages
+// have no room for sums yet.
+func finish(ctx context.Context, conn *sql.Conn, file string) error {
+	if err := shrink(ctx, conn, file); err != nil {
+		return err
+	}
+	has, err := hasSums(file)
+	if err != nil || has {
+		return err
+	}
+	size, err := sizeOf(file)
+	if err != nil {
+		return err
+	}
+	if left, err := freeSpace(file); err != nil || left < 3*size {
+		slog.Warn("records: they have no page sums yet, for which they must be rewritten, and the disk has no room for that; a later start does it", "needs_MiB", 3*size>>20, "has_MiB", left>>20)
+		return err
+	}
+	return AddSums(ctx, conn)
+}
+
+// AddSums rewrites a database on its only connection, with a new sum in each page.
+func AddSums(ctx context.Context, conn *sql.Conn) error {
+	err := conn.Raw(func(c any) error {
+		return c.(*sqlite3.SQLiteConn).SetFileControlInt("main", sqlite3.SQLITE_FCNTL_RESERVE_BYTES, pagesum.Reserved)
+	})
+	for _, statement := range []string{"VACUUM", "PRAGMA wal_checkpoint(TRUNCATE)"} {
+		if err == nil {
+			_, err = conn.ExecContext(ctx, statement)
+		}
+	}
+	if err != nil {
+		return fmt.Errorf("rewrite the records with page sums: %w", StorageError(err))
+	}
+	return nil
+}
+
+// hasSums reports whether the pages of a database file have room for sums, by the header
+// in the file.
+func hasSums(file string) (bool, error) {
+	sums, err := pagesum.Open(file)
+	if err != nil {
+		return false, err
+	}
+	defer sums.Close()
+	return sums.HasSums()
 }
 
 // addFunctions gives a connection what migrations ask about tags.
@@ -136,6 +236,10 @@ func copyFirst(ctx context.Context, conn *sql.Conn, file string, version int) er
 	// Under another name until it is whole, so that a copy that was cut counts for none.
 	part := to + ".part"
 	if err := os.Remove(part); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	// SQLite takes an empty file that is there, with its mode.
+	if err := os.WriteFile(part, nil, 0o600); err != nil {
 		return err
 	}
 	if _, err := conn.ExecContext(ctx, "VACUUM INTO ?", part); err != nil {

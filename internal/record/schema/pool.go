@@ -12,6 +12,7 @@ import (
 	"github.com/mattn/go-sqlite3"
 
 	"warthesis/internal/oci"
+	"warthesis/internal/record/pagesum"
 )
 
 // journalLimit is the size in bytes to which a write-ahead log that has grown is cut back.
@@ -28,6 +29,9 @@ type connector struct {
 
 // Connect opens one and reads its settings back.
 func (c *connector) Connect(context.Context) (driver.Conn, error) {
+	if err := pagesum.Register(); err != nil {
+		return nil, err
+	}
 	conn, err := c.driver.Open(c.dsn)
 	if err != nil {
 		return nil, err
@@ -73,7 +77,7 @@ func OpenPool(path, txLock string, queryOnly, foreignKeys bool) *sql.DB {
 	settings := url.Values{
 		"_journal_mode": {"WAL"}, "_synchronous": {"FULL"}, "_busy_timeout": {"10000"},
 		"_txlock": {txLock}, "_query_only": {flag(queryOnly)}, "_foreign_keys": {flag(foreignKeys)},
-		"_cache_size": {"-16384"},
+		"_cache_size": {"-16384"}, "vfs": {pagesum.Layer},
 	}
 	return sql.OpenDB(&connector{
 		driver: &sqlite3.SQLiteDriver{ConnectHook: func(conn *sqlite3.SQLiteConn) error {
@@ -88,11 +92,21 @@ func OpenPool(path, txLock string, queryOnly, foreignKeys bool) *sql.DB {
 	})
 }
 
-// StorageError gives a full disk its kind.
+// StorageError gives a full disk and damaged records their kinds.
 func StorageError(err error) error {
 	var fault sqlite3.Error
-	if errors.As(err, &fault) && fault.Code == sqlite3.ErrFull {
+	switch {
+	case !errors.As(err, &fault):
+	case fault.Code == sqlite3.ErrFull:
 		return oci.Errorf(oci.CodeStorageFull, "the registry's disk is full; ask whoever runs the registry to make room")
+	case IsDamage(err):
+		return oci.Errorf(oci.CodeStorageFault, "the registry's records are damaged (%s); ask an admin to restore them from a backup", fault.Error())
 	}
 	return err
+}
+
+// IsDamage reports whether SQLite found a database file malformed.
+func IsDamage(err error) bool {
+	var fault sqlite3.Error
+	return errors.As(err, &fault) && (fault.Code == sqlite3.ErrCorrupt || fault.Code == sqlite3.ErrNotADB)
 }

@@ -41,10 +41,13 @@ func Make(db *gorm.DB, terms Terms, breathe func() error, each func(found []byte
 	if err := statements(db, tables, nil); err != nil {
 		return sums, err
 	}
-	for _, step := range []func() error{p.removals, p.manifests, p.tags, p.holdings, p.blobs} {
+	for _, step := range []func() error{p.removals, p.manifests, p.tags, p.holdings, p.blobs, p.second} {
 		if err := errors.Join(step(), breathe()); err != nil {
 			return sums, err
 		}
+	}
+	if err := db.Raw("SELECT coalesce(max(id), 0) FROM manifests").Scan(&sums.LastManifest).Error; err != nil {
+		return sums, err
 	}
 	if sums.Goes, err = p.tell(each); err != nil {
 		return sums, err

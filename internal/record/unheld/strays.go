@@ -144,9 +144,34 @@ func (r Records) DueBytes(before int64) (bytes int64, err error) {
 	return bytes, r.DB.Raw("SELECT coalesce(sum(size), 0) FROM blobs WHERE state = 'whole' AND read_served < ?", before).Scan(&bytes).Error
 }
 
+// Right is a file whose content was found right, and its change time then, in nanoseconds.
+type Right struct {
+	ContentID int64
+	Place     string
+	ChangedAt int64
+}
+
 // WereRead notes that files were read, and were right.
-func (r Records) WereRead(contents []int64, now, served int64) error {
-	return r.DB.Exec("UPDATE blobs SET read_at = ?, read_served = ? WHERE content_id IN (SELECT value FROM json_each(?))", now, served, numbers(contents)).Error
+func (r Records) WereRead(all []Right, now, served int64) error {
+	return r.eachRight("UPDATE blobs SET read_at = ?, read_served = ?, changed_at = t.changed", all, now, served)
+}
+
+// WereChecked notes the change times of files whose content was found right.
+func (r Records) WereChecked(all []Right) error {
+	return r.eachRight("UPDATE blobs SET changed_at = t.changed", all)
+}
+
+func (r Records) eachRight(update string, all []Right, values ...any) error {
+	rows := make([][3]any, len(all))
+	for i, one := range all {
+		rows[i] = [3]any{one.ContentID, one.Place, one.ChangedAt}
+	}
+	raw, err := json.Marshal(rows)
+	if err != nil {
+		return err
+	}
+	return r.DB.Exec(update+` FROM (SELECT value ->> 0 AS content, value ->> 1 AS place, value ->> 2 AS changed FROM json_each(?)) AS t
+		WHERE blobs.content_id = t.content AND blobs.place = t.place`, append(values, string(raw))...).Error
 }
 
 // Bytes returns how many bytes of files are recorded, and when the least lately read one was

@@ -70,11 +70,17 @@ func numbers(all []int64) string {
 	return string(raw)
 }
 
-// TakeHoldings takes those of the holdings that may go still, and returns them.
-func (r Records) TakeHoldings(keys []Key, terms Terms, now int64) (taken []Key, err error) {
-	pairs := make([][2]int64, len(keys))
-	for i, k := range keys {
-		pairs[i] = [2]int64{k.RepositoryID, k.ContentID}
+// TakeHoldings takes those of the holdings that may go still, and returns them. What the
+// rows of newer manifests reference is kept, whatever the index says.
+func (r Records) TakeHoldings(keys []Key, terms Terms, since *Recent, now int64) (taken []Key, err error) {
+	if err := since.tail(r.DB); err != nil {
+		return nil, err
+	}
+	pairs := make([][2]int64, 0, len(keys))
+	for _, k := range keys {
+		if !since.References(k) {
+			pairs = append(pairs, [2]int64{k.RepositoryID, k.ContentID})
+		}
 	}
 	raw, err := json.Marshal(pairs)
 	if err != nil {
@@ -119,15 +125,23 @@ type Place struct {
 
 // TakeBlobs takes those of the blobs that may go still, by the number and the digest of
 // their contents, and returns where their bytes are.
-func (r Records) TakeBlobs(contents map[int64]oci.Digest, terms Terms, now int64) (taken []Place, err error) {
+// What the rows of newer manifests are, and what a namespace counts as its own, is kept,
+// whatever the indexes of links and manifests say.
+func (r Records) TakeBlobs(contents map[int64]oci.Digest, terms Terms, since *Recent, now int64) (taken []Place, err error) {
+	if err := since.tail(r.DB); err != nil {
+		return nil, err
+	}
 	ids := make([]int64, 0, len(contents))
 	for id := range contents {
-		ids = append(ids, id)
+		if since == nil || !since.documents[id] {
+			ids = append(ids, id)
+		}
 	}
 	var rows []Place
 	if err := r.DB.Raw(`SELECT b.content_id, c.digest, b.place, b.size FROM blobs AS b JOIN contents AS c ON c.id = b.content_id
 		WHERE b.content_id IN (SELECT value FROM json_each(@ids)) AND b.touched_served <= @before
-		AND NOT EXISTS (SELECT 1 FROM holdings WHERE holdings.content_id = b.content_id) AND NOT EXISTS (SELECT 1 FROM manifests WHERE manifests.content_id = b.content_id)`,
+		AND NOT EXISTS (SELECT 1 FROM holdings WHERE holdings.content_id = b.content_id) AND NOT EXISTS (SELECT 1 FROM manifests WHERE manifests.content_id = b.content_id)
+		AND NOT EXISTS (SELECT 1 FROM namespace_blobs WHERE namespace_blobs.content_id = b.content_id)`,
 		terms.values(map[string]any{"ids": numbers(ids)})).Scan(&rows).Error; err != nil {
 		return nil, err
 	}

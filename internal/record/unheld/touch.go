@@ -16,7 +16,7 @@ type Touch struct {
 	Served int64
 }
 
-// Touch records touches of holdings.
+// Touch records touches of holdings and of manifests.
 func (r Records) Touch(all []Touch) error {
 	rows := make([][3]any, len(all))
 	for i, t := range all {
@@ -24,6 +24,10 @@ func (r Records) Touch(all []Touch) error {
 	}
 	raw, err := json.Marshal(rows)
 	if err != nil {
+		return err
+	}
+	if err := r.DB.Exec(`UPDATE manifests SET asked_served = max(manifests.asked_served, t.served) FROM (SELECT value ->> 0 AS repository, value ->> 1 AS digest, value ->> 2 AS served
+		FROM json_each(?)) AS t WHERE manifests.repository_id = t.repository AND manifests.digest = t.digest`, string(raw)).Error; err != nil {
 		return err
 	}
 	return r.DB.Exec(`UPDATE holdings SET touched_served = max(holdings.touched_served, t.served) FROM (SELECT value ->> 0 AS repository, contents.id AS content, value ->> 2 AS served

@@ -67,6 +67,9 @@ const (
 	Since Why = "since"
 	// TooMany: so much is unrecorded that an admin must say that it may go.
 	TooMany Why = "too-many"
+	// RecordsOlder: the records are older than the files, or others, and an admin has not
+	// decided yet.
+	RecordsOlder Why = "records-older"
 )
 
 // Terms are by what things count as not needed. Times are served time, in nanoseconds.
@@ -142,7 +145,11 @@ type Sum struct {
 }
 
 // Sums are how much goes and how much stays.
-type Sums struct{ Goes, Stays []Sum }
+type Sums struct {
+	Goes, Stays []Sum
+	// LastManifest is the ID of the newest manifest that the plan has seen.
+	LastManifest int64
+}
 
 // statements runs what stands between semicolons, one after the other.
 func statements(db *gorm.DB, sql string, values map[string]any) error {

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"log/slog"
 	"slices"
 
 	"warthesis/internal/blob"
@@ -18,9 +19,9 @@ import (
 type Files struct {
 	Blobs   *blob.Store
 	Records *record.Store
-	// Placed hears of a file that was found to be right, Missing of content that has none,
+	// Placed hears of a file that was found right, and returns when it last changed. Missing of content that has none,
 	// and says whether that is so still.
-	Placed  func(blob.Place)
+	Placed  func(blob.Place) record.Stamp
 	Missing func(context.Context, unheld.Reading) (bool, error)
 }
 
@@ -127,12 +128,11 @@ func (f *Files) lookFor(ctx context.Context, digest oci.Digest, extra []blob.Pla
 			continue
 		}
 		if _, err := f.Records.UpdateQuietly(ctx, "sweep", func(tx *record.Tx) error {
-			_, err := tx.KeepBlob(record.Placing{Digest: digest, Size: size, Place: at.Suffix, Damaged: &b})
+			_, err := tx.KeepBlob(record.Placing{Digest: digest, Size: size, Place: at.Suffix, ChangedAt: f.Placed(at), Damaged: &b})
 			return err
 		}); err != nil {
 			return adopted, false, err
 		}
-		f.Placed(at)
 		return at, false, nil
 	}
 	missing, err = f.Missing(ctx, unheld.Reading{ContentID: b.ContentID, Digest: digest, Place: b.Place, Size: b.Size})
@@ -184,7 +184,10 @@ func (f *Files) ClearAside(ctx context.Context) error {
 		_, hurt := f.Records.View(ctx).Hurts().Get(digest)
 		switch {
 		case errors.Is(hurt, hurts.ErrNone):
-			err = errors.Join(err, f.Blobs.TakeAside(digest))
+			// What can't be removed now costs space and nothing else.
+			if left := f.Blobs.TakeAside(digest); left != nil {
+				slog.Warn("content that was set aside could not be removed", "digest", digest, "error", left)
+			}
 		case hurt != nil:
 			return hurt
 		}

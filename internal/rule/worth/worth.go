@@ -24,8 +24,10 @@ type Image struct {
 	ContentSize               int64
 	PushedServed, AgainServed int64
 	TouchedServed             int64
-	PulledServed              int64
-	UntaggedServed            int64
+	// AskedServed is when somebody who may push was last told that it exists.
+	AskedServed    int64
+	PulledServed   int64
+	UntaggedServed int64
 
 	tags, parents, children, referrers []int
 	subject                            int
@@ -212,7 +214,7 @@ func (r *Repository) Judge(t Terms) Judged {
 		}
 	}
 	slices.SortFunc(j.TooMuch, func(a, b TooMuchOf) int { return int(a.List - b.List) })
-	r.withImages(j.Findings)
+	r.withImages(j.Findings, t)
 	return j
 }
 
@@ -238,7 +240,7 @@ func (r *Repository) mayGo(f *Finding, t Terms) {
 			return
 		}
 		f.Seal = rule.Verdict{}
-	} else if touched := r.Images[f.Image].TouchedServed; touched+t.Grace > t.Served {
+	} else if touched := max(r.Images[f.Image].TouchedServed, r.Images[f.Image].AskedServed); touched+t.Grace > t.Served {
 		f.Stays, f.Until = InGrace, touched+t.Grace
 		return
 	}
@@ -251,7 +253,7 @@ func (r *Repository) mayGo(f *Finding, t Terms) {
 
 // withImages finds which images go with their last tag: those that no other tag, no index
 // and no subject keeps. What they name goes later, by itself.
-func (r *Repository) withImages(findings []Finding) {
+func (r *Repository) withImages(findings []Finding, t Terms) {
 	going := make(map[int]int)
 	for _, f := range findings {
 		if f.Goes && f.Tag >= 0 {
@@ -268,9 +270,14 @@ func (r *Repository) withImages(findings []Finding) {
 		case f.Tag < 0:
 			f.WithImage = true
 		case going[f.Image] == r.live(m.tags) && !r.kept(m):
-			f.WithImage = true
 			// It goes with one of its tags, the last in order.
 			going[f.Image] = -1
+			if m.AskedServed > 0 && m.AskedServed+t.Grace > t.Served {
+				// Somebody who may push relies on it.
+				f.Goes, f.Stays, f.Until = false, InGrace, m.AskedServed+t.Grace
+				continue
+			}
+			f.WithImage = true
 		}
 	}
 }

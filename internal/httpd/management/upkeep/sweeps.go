@@ -126,6 +126,7 @@ var whys = map[unheld.Why]string{
 	unheld.StillNamed:   "something that stays names it",
 	unheld.AfterCrash:   "the service did not stop in order, and what it had said to be there is not known; it stays for a grace",
 	unheld.Since:        "it was touched, named or brought back since",
+	unheld.RecordsOlder: "the records are older than the files; an admin must decide about it",
 	unheld.TooMany:      "there are so many that an admin must say that they may go",
 }
 
