@@ -17,6 +17,7 @@ import (
 	"warthesis/internal/access/passwords"
 	"warthesis/internal/clock"
 	"warthesis/internal/record"
+	"warthesis/internal/record/sized"
 )
 
 // Access decides about one registry. It is safe for concurrent use.
@@ -27,7 +28,7 @@ type Access struct {
 	// verified remembers passwords that were right, by a hash under a key of this
 	// process, and bearer remembers tokens whose signature was checked.
 	verified   *lru.Cache[[32]byte, verifiedPassword]
-	bearer     *lru.Cache[uint64, *checkedBearer]
+	bearer     *sized.Cache[uint64, *checkedBearer]
 	bearerSeed maphash.Seed
 	macKey     [32]byte
 	slow       *passwords.Slowdown
@@ -47,6 +48,13 @@ type Access struct {
 // cachedCredentials bounds the caches of credentials, in entries.
 const cachedCredentials = 8192
 
+// cachedBearerBytes bounds the cache of tokens in bytes, of which each takes about
+// checkedBearerBytes and four times its text.
+const (
+	cachedBearerBytes  = 32 << 20
+	checkedBearerBytes = 300
+)
+
 // Open returns the access to a registry. folder holds the keys by which tokens are
 // signed; they are made where they are missing. outgoing returns a context by which
 // the issuers of identities are asked (oauth2.HTTPClient).
@@ -56,11 +64,11 @@ func Open(records *record.Store, clk clock.Clock, folder string, outgoing func(c
 		return nil, err
 	}
 	verified, err1 := lru.New[[32]byte, verifiedPassword](cachedCredentials)
-	bearer, err2 := lru.New[uint64, *checkedBearer](cachedCredentials)
+	bearer := sized.New(cachedBearerBytes, cachedCredentials, func(_ uint64, b *checkedBearer) int { return checkedBearerBytes + 4*len(b.text) })
 	slow, err3 := passwords.NewSlowdown(clk)
 	stop := make(chan struct{})
 	hashers, err4 := passwords.NewHashers(clk, stop)
-	if err := errors.Join(err1, err2, err3, err4); err != nil {
+	if err := errors.Join(err1, err3, err4); err != nil {
 		return nil, err
 	}
 	a := &Access{

@@ -1,10 +1,12 @@
 package record
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"log/slog"
+	"runtime/debug"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -273,6 +275,7 @@ func (tx *Tx) attempt(j *turns.Turn[func(*Tx) error]) (err error) {
 	}
 	defer func() {
 		if r := recover(); r != nil {
+			slog.Error("a change of the records panicked", "kind", j.Kind, "panic", r, "stack", string(debug.Stack()))
 			err = fmt.Errorf("a change of the records panicked: %v", r)
 		}
 		step := "RELEASE change"
@@ -280,11 +283,12 @@ func (tx *Tx) attempt(j *turns.Turn[func(*Tx) error]) (err error) {
 			step = "ROLLBACK TO change"
 		}
 		if undo := tx.db.Exec(step).Error; undo != nil {
-			err = fmt.Errorf("%w: %w", errSavepoint, undo)
+			// A full disk has ended the whole transaction: what is told is why.
+			err = fmt.Errorf("%w: %w", errSavepoint, cmp.Or(err, undo))
 		}
 	}()
 	if err := j.Change(tx); err != nil {
-		return err
+		return schema.StorageError(err)
 	}
 	tx.edits, err = tx.editsOf()
 	return err

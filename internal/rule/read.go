@@ -10,7 +10,9 @@ import (
 
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
+	"github.com/goccy/go-yaml/lexer"
 	"github.com/goccy/go-yaml/parser"
+	"github.com/goccy/go-yaml/token"
 )
 
 // The bounds of a list, so that whoever may write one cannot make it a burden.
@@ -21,8 +23,10 @@ const (
 	MostPatterns = 100
 	// MostBecause is in characters.
 	MostBecause = 500
-	// mostDepth bounds how deep brackets may stand in each other, for the parser's sake.
-	mostDepth = 16
+	// mostDepth bounds how deep values may nest, and mostTokens how many words and signs a
+	// document has: the parser takes time and memory that grow with both.
+	mostDepth  = 16
+	mostTokens = 40_000
 )
 
 var listName = regexp.MustCompile(`^[a-z0-9]([a-z0-9-]{0,62}[a-z0-9])?$`)
@@ -90,10 +94,12 @@ func (k Kind[F]) sequence(raw []byte) ([]ast.Node, error) {
 		return nil, &Fault{Message: fmt.Sprintf("a list has at most %d KiB, and this one %d", MostListBytes>>10, len(raw)>>10)}
 	case !utf8.Valid(raw):
 		return nil, &Fault{Message: "a list is text in UTF-8, and this is not"}
-	case tooDeep(raw):
-		return nil, &Fault{Message: fmt.Sprintf("brackets stand in each other more than %d deep", mostDepth)}
 	}
-	file, err := parse(raw)
+	tokens := lexer.Tokenize(string(raw))
+	if fault := checkTokens(tokens); fault != nil {
+		return nil, fault
+	}
+	file, err := parse(tokens)
 	if err != nil {
 		var syntax *yaml.SyntaxError
 		if errors.As(err, &syntax) && syntax.GetToken() != nil {
@@ -130,40 +136,54 @@ func (k Kind[F]) sequence(raw []byte) ([]ast.Node, error) {
 }
 
 // parse lets no input end the program.
-func parse(raw []byte) (file *ast.File, err error) {
+func parse(tokens token.Tokens) (file *ast.File, err error) {
 	defer func() {
 		if r := recover(); r != nil {
 			err = fmt.Errorf("it cannot be read (%v)", r)
 		}
 	}()
-	return parser.ParseBytes(raw, 0)
+	return parser.Parse(tokens, 0)
 }
 
-// tooDeep looks for brackets and dashes that open more than they may, strings counted
-// as well: nobody needs that many in one either.
-func tooDeep(raw []byte) bool {
-	depth, deepest := 0, 0
-	for _, c := range raw {
-		switch c {
-		case '[', '{':
-			depth++
-			deepest = max(deepest, depth)
-		case ']', '}':
-			depth--
-		case '\n':
-			depth = 0
+// checkTokens bounds a document before anything is built of it: the tokens are those that
+// the parser sees, so that no bracket hides in a string or a comment.
+func checkTokens(tokens token.Tokens) *Fault {
+	if len(tokens) > mostTokens {
+		return &Fault{Message: fmt.Sprintf("a list has at most %d words and signs, and this one %d", mostTokens, len(tokens))}
+	}
+	// flow are the brackets that are open, entries the dashes and question marks that begin
+	// one another on a line, rules the dashes in the column of the first one.
+	flow, entries, line, rules, first, documents := 0, 0, 0, 0, 0, 0
+	for i, t := range tokens {
+		if t.Position.Line != line {
+			line, entries = t.Position.Line, 0
+		}
+		switch t.Type {
+		case token.DocumentHeaderType, token.DocumentEndType:
+			if documents++; documents > 2 && i < len(tokens)-1 {
+				return &Fault{Line: line, Message: "a list is one document; take away what stands behind ---"}
+			}
+		case token.SequenceStartType, token.MappingStartType:
+			flow++
+		case token.SequenceEndType, token.MappingEndType:
+			flow = max(0, flow-1)
+		case token.SequenceEntryType, token.MappingKeyType:
+			entries++
+			if first == 0 {
+				first = t.Position.Column
+			}
+			if t.Position.Column == first {
+				rules++
+			}
+		}
+		if flow > mostDepth || entries > mostDepth {
+			return &Fault{Line: line, Message: fmt.Sprintf("values nest more than %d deep", mostDepth)}
 		}
 	}
-	if deepest > mostDepth {
-		return true
+	if rules > MostRules {
+		return &Fault{Message: fmt.Sprintf("a list has at most %d rules, and this one %d", MostRules, rules)}
 	}
-	for line := range strings.Lines(string(raw)) {
-		trimmed := strings.TrimLeft(line, " ")
-		if strings.Count(trimmed[:len(trimmed)-len(strings.TrimLeft(trimmed, "- ?:"))], "-")+strings.Count(line, "? ") > mostDepth || len(line)-len(trimmed) > 64 {
-			return true
-		}
-	}
-	return false
+	return nil
 }
 
 func lineOf(n ast.Node) int {

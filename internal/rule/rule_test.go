@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"regexp"
+	"runtime"
 	"slices"
 	"strings"
 	"testing"
@@ -195,11 +196,66 @@ func TestOrderAloneDecides(t *testing.T) {
 
 // No list ends the program or is refused without a word, and what is read means the
 // same when its words are read again.
+// mostReadTime and mostReadBytes bound what reading any text may take: much more than a list
+// needs, and much less than one that nests.
+const (
+	mostReadTime  = 5 * time.Second
+	mostReadBytes = 256 << 20
+)
+
+// cost returns how long something takes, and how many bytes it allocates.
+func cost(do func()) (took time.Duration, bytes uint64) {
+	var before, after runtime.MemStats
+	runtime.ReadMemStats(&before)
+	began := time.Now()
+	do()
+	took = time.Since(began)
+	runtime.ReadMemStats(&after)
+	return took, after.TotalAlloc - before.TotalAlloc
+}
+
+// hostileLists nest in ways that a count of brackets in each line misses, or are long.
+var hostileLists = []string{
+	strings.Repeat("[[[[\n", 3800), strings.Repeat("[", 60000), strings.Repeat("{a: ", 15000), strings.Repeat("[ \"]\",\n", 8000), strings.Repeat("[ # ]\n", 8000),
+	strings.Repeat("- ", 30000), strings.Repeat("? ", 30000), strings.Repeat("- &a [\n", 8000), strings.Repeat("- !a {\n", 8000), strings.Repeat("- a\n", 16000),
+	"- because: |\n    '\n" + strings.Repeat("- [[[[\n", 8000), strings.Repeat("a: [\n", 12000), "[" + strings.Repeat("'[', [", 10000), strings.Repeat("-\n ", 20000),
+}
+
+func TestNoListTakesMoreThanItsLengthIsWorth(t *testing.T) {
+	for _, hostile := range hostileLists {
+		hostile = hostile[:min(len(hostile), MostListBytes)]
+		took, bytes := cost(func() {
+			_, err := Immutability.Read(OfRegistry, "x", []byte(hostile))
+			assert.Error(t, err, "%.30q", hostile)
+		})
+		assert.Less(t, took, mostReadTime, "%.30q", hostile)
+		assert.Less(t, bytes, uint64(mostReadBytes), "%.30q", hostile)
+	}
+	// The longest list that is one is read.
+	var long strings.Builder
+	for i := range MostRules {
+		fmt.Fprintf(&long, "- seal: [\"a%d/*:<version>\", \"b%d/*\"]\n  except: \"*:x\"\n  because: \"see [1\"\n", i, i)
+	}
+	require.Less(t, long.Len(), MostListBytes)
+	list, err := Immutability.Read(OfRegistry, "x", []byte(long.String()))
+	require.NoError(t, err)
+	assert.Len(t, list.Rules, MostRules)
+}
+
 func FuzzRead(f *testing.F) {
 	for _, seed := range []string{"- seal: \"*:<version>\"\n  after: 1h\n  because: so", "- free: [a, b:<commit>]\n  except: c", "[]", "- {seal: x}", "? - a\n: b", "- !!x seal: *a", "---\n...", "- seal: |\n   x", "- seal: >-\n   *"} {
 		f.Add([]byte(seed))
 	}
+	for _, seed := range hostileLists {
+		f.Add([]byte(seed))
+	}
 	f.Fuzz(func(t *testing.T, raw []byte) {
+		// What repeats takes no more time and memory than its length is worth.
+		for _, document := range [][]byte{raw, bytes.Repeat(append(raw, '\n'), max(1, 16<<10/(len(raw)+1)))} {
+			if took, bytes := cost(func() { _, _ = Immutability.Read(OfRegistry, "x", document) }); took > mostReadTime || bytes > mostReadBytes {
+				t.Fatalf("%.200q of %d bytes takes %s and %d MiB", raw, len(document), took, bytes>>20)
+			}
+		}
 		list, err := Immutability.Read(OfRegistry, "x", raw)
 		var fault *Fault
 		if err != nil && (!errors.As(err, &fault) || fault.Message == "" || fault.Line < 0 || fault.Line > bytes.Count(raw, []byte("\n"))+bytes.Count(raw, []byte("\r"))+2) {

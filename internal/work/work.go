@@ -23,6 +23,8 @@ const (
 	// of them may be of places: what owners ask for never keeps the registry's own waiting.
 	atOnce   = 3
 	ofPlaces = 2
+	// saveEvery is how often the end of a run is tried to be recorded again.
+	saveEvery = time.Second
 	// firstPause is how long a run that failed waits before it is begun again; each
 	// further pause is twice as long, up to longestPause, and up to a quarter longer by
 	// chance.
@@ -50,6 +52,10 @@ type Works struct {
 	mu sync.Mutex
 	// open are the runs that wait or go, by ID.
 	open map[int64]*Going
+	// unsaved are the ends of runs that could not be recorded yet, and trySaving is when
+	// that is tried again.
+	unsaved   map[int64]runs.Run
+	trySaving time.Time
 	// light is how light kinds fared.
 	light map[string]*lightly
 	// ran is when each kind last ran by itself.
@@ -63,7 +69,7 @@ type Works struct {
 func New(records *record.Store, clk clock.Clock, kinds ...Kind) (*Works, error) {
 	w := &Works{
 		records: records, clock: clk, budget: &Budget{}, kinds: kinds, wake: make(chan struct{}, 1),
-		open: map[int64]*Going{}, light: map[string]*lightly{}, ran: map[string]moment{},
+		open: map[int64]*Going{}, unsaved: map[int64]runs.Run{}, light: map[string]*lightly{}, ran: map[string]moment{},
 	}
 	w.ctx, w.stop = context.WithCancel(context.Background())
 	for i, k := range kinds {
@@ -121,6 +127,7 @@ func (w *Works) look() {
 	tick := time.NewTicker(lookEvery)
 	defer tick.Stop()
 	for {
+		w.saveEnds()
 		w.schedule()
 		w.begin()
 		select {
@@ -250,15 +257,15 @@ func (w *Works) Stop(ctx context.Context, id int64) error {
 	return nil
 }
 
-// Run returns a run as it is at this moment, where it is open.
+// Run returns a run as it is at this moment, where it is open or its end is not recorded yet.
 func (w *Works) Run(id int64) (runs.Run, bool) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	g := w.open[id]
-	if g == nil {
-		return runs.Run{}, false
+	if g := w.open[id]; g != nil {
+		return g.row, true
 	}
-	return g.row, true
+	row, unsaved := w.unsaved[id]
+	return row, unsaved
 }
 
 // begin begins runs that wait, the oldest first, as long as there is room.
@@ -344,10 +351,31 @@ func (w *Works) run(k Kind, g *Going) {
 		delete(w.open, g.row.ID)
 	}
 	row := g.row
-	if err := w.records.Update(context.Background(), "run", func(tx *record.Tx) error { return tx.Runs().Save(row) }); err != nil {
-		slog.Error("work: the end of a run could not be recorded", "run", row.ID, "kind", row.Kind, "error", err)
+	if err := w.save(row); err != nil {
+		slog.Error("work: the end of a run could not be recorded, and is tried again", "run", row.ID, "kind", row.Kind, "error", err)
+		w.unsaved[row.ID], w.trySaving = row, time.Now().Add(saveEvery)
 	}
 	w.nudge()
+}
+
+func (w *Works) save(row runs.Run) error {
+	return w.records.Update(context.Background(), "run", func(tx *record.Tx) error { return tx.Runs().Save(row) })
+}
+
+// saveEnds tries again to record the ends of runs: on a full disk the first try fails.
+func (w *Works) saveEnds() {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if len(w.unsaved) == 0 || time.Now().Before(w.trySaving) {
+		return
+	}
+	w.trySaving = time.Now().Add(saveEvery)
+	for id, row := range w.unsaved {
+		if _, open := w.open[id]; !open && w.save(row) != nil {
+			return
+		}
+		delete(w.unsaved, id)
+	}
 }
 
 func (w *Works) finish(row *runs.Run, state runs.State, err error) {

@@ -2,6 +2,7 @@ package passwords
 
 import (
 	"fmt"
+	"strings"
 	"sync"
 	"time"
 
@@ -51,11 +52,19 @@ func NewSlowdown(clk clock.Clock) (*Slowdown, error) {
 	return &Slowdown{clock: clk, tries: c}, err
 }
 
+// mostName is how much of an account's name is remembered, in bytes: no account has a longer
+// one.
+const mostName = 256
+
+func keyOf(account, address string) [2]string {
+	return [2]string{strings.Clone(account[:min(len(account), mostName)]), address}
+}
+
 // Begin counts a try as a wrong one, or returns how long it has to wait.
 func (s *Slowdown) Begin(account, address string) (wait time.Duration) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	key := [2]string{account, address}
+	key := keyOf(account, address)
 	now := s.clock.Served()
 	t, _ := s.tries.Get(key)
 	if t.until > now {
@@ -76,7 +85,7 @@ func (s *Slowdown) Begin(account, address string) (wait time.Duration) {
 func (s *Slowdown) Undo(account, address string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	key := [2]string{account, address}
+	key := keyOf(account, address)
 	if t, ok := s.tries.Get(key); ok && t.wrong > 0 {
 		t.wrong--
 		t.until = 0

@@ -29,9 +29,9 @@ type kind struct {
 	waits bool
 	// check reads words with the lists that they use.
 	check func(v record.View, lists rulelists.Lists, k rulelists.Key, words string) error
-	read  func(level rule.Level, of, words string) (read, error)
+	read  func(v record.View, level rule.Level, words string) (read, error)
 	// widens reports whether one list could take more than another.
-	widens func(level rule.Level, before, after string) (bool, error)
+	widens func(v record.View, level rule.Level, before, after string) (bool, error)
 }
 
 // kinds are the kinds of rules that stand in lists.
@@ -47,20 +47,20 @@ func kindOf[F rule.Named](k rule.Kind[F], compiled func(record.View) *rulelists.
 			_, err := compiled(v).Compile(lists, at, words)
 			return err
 		},
-		read: func(level rule.Level, of, words string) (read, error) {
-			list, err := k.Read(level, of, []byte(words))
+		read: func(v record.View, level rule.Level, words string) (read, error) {
+			list, err := compiled(v).Read(level, words)
 			all := read{uses: list.Uses(), reaches: list.Reaches, inUse: list.InUseLists()}
 			for _, r := range list.Rules {
 				all.rules = append(all.rules, Rule{r.Words, r.Because, r.Use, r.Line})
 			}
 			return all, err
 		},
-		widens: func(level rule.Level, before, after string) (bool, error) {
-			was, err := k.Read(level, "", []byte(before))
+		widens: func(v record.View, level rule.Level, before, after string) (bool, error) {
+			was, err := compiled(v).Read(level, before)
 			if err != nil {
 				return false, err
 			}
-			is, err := k.Read(level, "", []byte(after))
+			is, err := compiled(v).Read(level, after)
 			return err == nil && widens(was, is), err
 		},
 	}

@@ -129,7 +129,7 @@ func (u *Upkeep) Rules(ctx context.Context, c access.Caller, at At) (RuleList, e
 	if err != nil {
 		return found, err
 	}
-	read, err := kind.read(k.Level(), at.String(), list.Words)
+	read, err := kind.read(view, k.Level(), list.Words)
 	if err != nil {
 		return found, err
 	}
@@ -176,11 +176,12 @@ func (u *Upkeep) NamedLists(ctx context.Context, c access.Caller, of string) (al
 	if err := errors.Join(err, u.MaySeeRules(ctx, c, At{})); err != nil {
 		return nil, err
 	}
-	lists := u.Records.View(ctx).RuleLists()
+	view := u.Records.View(ctx)
+	lists := view.RuleLists()
 	rows, err := lists.Named(kind.name)
 	for _, row := range rows {
 		one := RuleList{List: row, At: At{Kind: kind.name, List: row.Name}, Waits: row.Waits(int64(u.Clock.Served()))}
-		read, err := kind.read(rule.OfName, "", row.Words)
+		read, err := kind.read(view, rule.OfName, row.Words)
 		if err != nil {
 			return nil, err
 		}
@@ -231,7 +232,7 @@ func (at At) event(c access.Caller, kind record.EventKind) record.Event {
 
 // onRules changes a list of a place that is there still, by whoever may manage it, with
 // what it was.
-func (u *Upkeep) onRules(ctx context.Context, c access.Caller, at At, kind record.EventKind, reason string, do func(kind, rulelists.Lists, rulelists.List) (said string, err error)) error {
+func (u *Upkeep) onRules(ctx context.Context, c access.Caller, at At, kind record.EventKind, reason string, words []string, do func(kind, rulelists.Lists, rulelists.List) (said string, err error)) error {
 	k, missing := u.key(ctx, at)
 	if err := u.Access.MayManage(ctx, c, at.Place); err != nil {
 		return err
@@ -242,6 +243,9 @@ func (u *Upkeep) onRules(ctx context.Context, c access.Caller, at At, kind recor
 	of, err := kindAt(at)
 	if err := errors.Join(err, access.CheckReason(reason, true)); err != nil {
 		return err
+	}
+	if err := u.warm(ctx, of, k, words...); err != nil {
+		return inWords(at, err)
 	}
 	return inWords(at, u.Access.ChangeIn(ctx, c, at.event(c, kind), func(tx *record.Tx) (record.Event, error) {
 		in, err := access.LivePlace(tx, record.GrantKey{NamespaceID: k.NamespaceID, RepositoryID: k.RepositoryID})
@@ -262,11 +266,32 @@ func (u *Upkeep) onRules(ctx context.Context, c access.Caller, at At, kind recor
 	}))
 }
 
+// warm reads what a change of a list will read, so that the change finds it read: the new
+// words, the present ones, and the lists that they use.
+func (u *Upkeep) warm(ctx context.Context, of kind, k rulelists.Key, words ...string) error {
+	view := u.Records.View(ctx)
+	there, err := view.RuleLists().Get(k)
+	if err != nil && !errors.Is(err, rulelists.ErrNone) {
+		return err
+	}
+	for _, before := range []string{there.Words, there.PriorWords} {
+		if _, err := of.read(view, k.Level(), before); err != nil {
+			return err
+		}
+	}
+	for _, text := range words {
+		if err := of.check(view, view.RuleLists(), k, text); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // SetRules sets the list of a place or of a name, as YAML, with a reason. A list of a kind
 // that waits acts after a while where it could take more than before. It fails with
 // oci.CodeQueryInvalid where the words are wrong.
 func (u *Upkeep) SetRules(ctx context.Context, c access.Caller, at At, words, reason string) error {
-	return u.onRules(ctx, c, at, record.EventRulesSet, reason, func(of kind, lists rulelists.Lists, was rulelists.List) (string, error) {
+	return u.onRules(ctx, c, at, record.EventRulesSet, reason, []string{words}, func(of kind, lists rulelists.Lists, was rulelists.List) (string, error) {
 		if err := of.check(u.Records.View(ctx), lists, was.Key, words); err != nil {
 			return "", err
 		}
@@ -275,11 +300,12 @@ func (u *Upkeep) SetRules(ctx context.Context, c access.Caller, at At, words, re
 }
 
 func (u *Upkeep) setRules(c access.Caller, of kind, lists rulelists.Lists, was rulelists.List, words, reason string) (string, error) {
-	next, err := of.read(was.Level(), "", words)
+	view := u.Records.View(context.Background())
+	next, err := of.read(view, was.Level(), words)
 	if err != nil {
 		return "", err
 	}
-	before, err := of.read(was.Level(), "", was.Words)
+	before, err := of.read(view, was.Level(), was.Words)
 	if err != nil {
 		return "", err
 	}
@@ -297,7 +323,7 @@ func (u *Upkeep) setRules(c access.Caller, of kind, lists rulelists.Lists, was r
 func (u *Upkeep) wait(of kind, was rulelists.List, list *rulelists.List) error {
 	served := int64(u.Clock.Served())
 	acting := was.ActingWords(served)
-	widens, err := of.widens(list.Level(), acting, list.Words)
+	widens, err := of.widens(u.Records.View(context.Background()), list.Level(), acting, list.Words)
 	switch {
 	case err != nil:
 		return err
@@ -312,15 +338,15 @@ func (u *Upkeep) wait(of kind, was rulelists.List, list *rulelists.List) error {
 // RemoveRules removes the list of a place or of a name, with a reason. Where it kept
 // something that a wider list drops, it keeps that for as long as a change of it waits.
 func (u *Upkeep) RemoveRules(ctx context.Context, c access.Caller, at At, reason string) error {
-	return u.onRules(ctx, c, at, record.EventRulesRemoved, reason, func(of kind, lists rulelists.Lists, was rulelists.List) (string, error) {
+	return u.onRules(ctx, c, at, record.EventRulesRemoved, reason, nil, func(of kind, lists rulelists.Lists, was rulelists.List) (string, error) {
 		if of.waits && at.List == "" {
-			widens, err := of.widens(was.Level(), was.ActingWords(int64(u.Clock.Served())), "")
+			widens, err := of.widens(u.Records.View(ctx), was.Level(), was.ActingWords(int64(u.Clock.Served())), "")
 			if err != nil || widens {
 				said, failed := u.setRules(c, of, lists, was, "", reason)
 				return said, errors.Join(err, failed)
 			}
 		}
-		before, err := of.read(was.Level(), "", was.Words)
+		before, err := of.read(u.Records.View(ctx), was.Level(), was.Words)
 		if err != nil {
 			return "", err
 		}
@@ -330,7 +356,7 @@ func (u *Upkeep) RemoveRules(ctx context.Context, c access.Caller, at At, reason
 
 // ActRules lets a list that waits act at once, everywhere, with a reason.
 func (u *Upkeep) ActRules(ctx context.Context, c access.Caller, at At, reason string) error {
-	return u.onRules(ctx, c, at, record.EventRulesAct, reason, func(of kind, lists rulelists.Lists, was rulelists.List) (string, error) {
+	return u.onRules(ctx, c, at, record.EventRulesAct, reason, nil, func(of kind, lists rulelists.Lists, was rulelists.List) (string, error) {
 		served := int64(u.Clock.Served())
 		ended, err := keeping.Records{DB: lists.DB}.EndWaits(was.ID, served)
 		if err != nil {

@@ -42,7 +42,7 @@ func (c *Compiled[F]) Prior(l Lists, namespace, repository int64, name oci.Name,
 }
 
 func (c *Compiled[F]) prior(l Lists, there List, served int64) (rule.List[F], error) {
-	list, err := c.kind.Read(there.Level(), "", []byte(there.ActingWords(served)))
+	list, err := c.Read(there.Level(), there.ActingWords(served))
 	if err != nil {
 		return list, err
 	}
@@ -57,7 +57,7 @@ func (c *Compiled[F]) prior(l Lists, there List, served int64) (rule.List[F], er
 		if err != nil {
 			return list, err
 		}
-		if named[name], err = c.kind.Read(rule.OfName, "", []byte(used.ActingWords(served))); err != nil {
+		if named[name], err = c.Read(rule.OfName, used.ActingWords(served)); err != nil {
 			return list, err
 		}
 	}

@@ -7,10 +7,10 @@ import (
 	"fmt"
 	"time"
 
-	"github.com/hashicorp/golang-lru/v2"
 	"gorm.io/gorm"
 
 	"warthesis/internal/oci"
+	"warthesis/internal/record/sized"
 	"warthesis/internal/rule"
 )
 
@@ -191,20 +191,55 @@ type version struct{ ID, Version int64 }
 // for concurrent use.
 type Compiled[F rule.Named] struct {
 	kind  rule.Kind[F]
-	cache *lru.Cache[version, rule.List[F]]
+	cache *sized.Cache[version, rule.List[F]]
+	// texts are texts that were read: a change finds there what was read before it began.
+	texts *sized.Cache[text, rule.List[F]]
 }
 
-// compiledEntries bounds the lists that are kept read.
-const compiledEntries = 2048
+// text is what is read, at a level.
+type text struct {
+	level rule.Level
+	words string
+}
+
+// The bounds of the lists that are kept read, in entries and in bytes, and about how many
+// bytes a list takes for one of its text, and for a rule.
+const (
+	compiledEntries = 2048
+	compiledBytes   = 32 << 20
+	bytesForOne     = 8
+	bytesForRule    = 400
+)
+
+func sizeOf[F rule.Named](list rule.List[F]) int {
+	size := 0
+	for _, r := range list.Rules {
+		size += bytesForRule + bytesForOne*(len(r.Words)+len(r.Because))
+	}
+	return size
+}
 
 // NewCompiled returns lists of a kind, none of which was read yet.
 func NewCompiled[F rule.Named](kind rule.Kind[F]) *Compiled[F] {
-	// The only error is a size below one.
-	cache, err := lru.New[version, rule.List[F]](compiledEntries)
-	if err != nil {
-		panic(err)
+	return &Compiled[F]{
+		kind:  kind,
+		cache: sized.New(compiledBytes, compiledEntries, func(_ version, list rule.List[F]) int { return sizeOf(list) }),
+		texts: sized.New(compiledBytes, compiledEntries, func(t text, list rule.List[F]) int { return len(t.words) + sizeOf(list) }),
 	}
-	return &Compiled[F]{kind, cache}
+}
+
+// Read reads a list, or returns it as it was read before. What a change reads is read
+// before it: the writer waits for no parser. The rules are shared: the caller does not
+// change them.
+func (c *Compiled[F]) Read(level rule.Level, words string) (rule.List[F], error) {
+	if list, ok := c.texts.Get(text{level, words}); ok {
+		return list, nil
+	}
+	list, err := c.kind.Read(level, "", []byte(words))
+	if err == nil {
+		c.texts.Add(text{level, words}, list)
+	}
+	return list, err
 }
 
 // Around is what stands around one repository: its lists, and their versions.
@@ -332,7 +367,7 @@ func (c *Compiled[F]) Compile(l Lists, k Key, words string) (rule.List[F], error
 // compile is Compile with lists that stand for those of their names, and tells whether the
 // list uses one of these.
 func (c *Compiled[F]) compile(l Lists, k Key, words string, instead map[string]rule.List[F]) (whole rule.List[F], uses bool, err error) {
-	list, err := c.kind.Read(k.Level(), "", []byte(words))
+	list, err := c.Read(k.Level(), words)
 	if err != nil {
 		return list, false, err
 	}
@@ -349,7 +384,7 @@ func (c *Compiled[F]) compile(l Lists, k Key, words string, instead map[string]r
 		if err != nil {
 			return list, uses, err
 		}
-		read, err := c.kind.Read(rule.OfName, "", []byte(used.Words))
+		read, err := c.Read(rule.OfName, used.Words)
 		if err != nil {
 			return list, uses, fmt.Errorf("the list %s: %w", name, err)
 		}

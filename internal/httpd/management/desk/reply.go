@@ -68,6 +68,10 @@ func Refusal(err error) error {
 		return huma.Error412PreconditionFailed(known.Message)
 	case oci.CodeNameUnknown, oci.CodeManifestUnknown, oci.CodeBlobUnknown:
 		return huma.Error404NotFound(known.Message)
+	case oci.CodeStorageFull:
+		return huma.NewError(http.StatusInsufficientStorage, known.Message)
+	case oci.CodeUnavailable:
+		return huma.Error503ServiceUnavailable(known.Message)
 	case oci.CodeTooManyRequests:
 		return huma.ErrorWithHeaders(huma.Error429TooManyRequests(known.Message), http.Header{"Retry-After": {"5"}})
 	case oci.CodeNameInvalid, oci.CodeTagInvalid, oci.CodeDigestInvalid, oci.CodeQueryInvalid:
