@@ -108,21 +108,6 @@ func TestRoomsImportOnlyWhatThePlanAllows(t *testing.T) {
 	}
 }
 
-// A file that has grown past what one reads at once is two, and a room is two rooms.
-func TestFilesAndRoomsStaySmall(t *testing.T) {
-	for _, p := range rooms(t) {
-		whole := 0
-		for _, name := range p.GoFiles {
-			raw, err := os.ReadFile(filepath.Join(p.Dir, name))
-			require.NoError(t, err)
-			lines := strings.Count(string(raw), "\n")
-			whole += lines
-			assert.LessOrEqual(t, lines, 420, "%s/%s has grown; a file holds one noun", p.ImportPath, name)
-		}
-		assert.LessOrEqual(t, whole, 3500, "%s has grown; make two rooms of it", p.ImportPath)
-	}
-}
-
 // The drawing of the house in the documents is made from the table that the test above
 // holds. With DRAW_HOUSE set it is written anew.
 func TestTheDrawingOfTheHouseIsTrue(t *testing.T) {

@@ -315,6 +315,8 @@ type rightsCaller struct {
 	scope string
 	// registry is a role on the registry, admin among them.
 	registry string
+	// elsewhere tells that the token covers another namespace alone, with every action.
+	elsewhere bool
 	// good tells whether the credential is any.
 	good bool
 }
@@ -333,14 +335,28 @@ var rightsCallers = []rightsCaller{
 	{name: "owner by a token to delete", role: "owner", scope: "delete", good: true},
 	{name: "owner by a token to manage", role: "owner", scope: "manage", good: true},
 	{name: "owner by a token that was revoked", role: "owner", scope: "pull"},
+	{name: "owner by a token for elsewhere", role: "owner", elsewhere: true, good: true},
+	{name: "auditor by a token for elsewhere", registry: "reader", elsewhere: true, good: true},
+	{name: "writer of the registry by a token for elsewhere", registry: "writer", elsewhere: true, good: true},
+	{name: "curator of the registry by a token for elsewhere", registry: "curator", elsewhere: true, good: true},
+	{name: "owner of the registry by a token for elsewhere", registry: "owner", elsewhere: true, good: true},
+	{name: "registry admin by a token for elsewhere", registry: "admin", elsewhere: true, good: true},
 	// By a token that may all: the tries of a password are slowed after some.
 	{name: "disabled owner", role: "owner", scope: "pull,push,delete,manage"},
 }
+
+// shown tells whether the documents have a column for a caller: what a token is worth
+// elsewhere is what no role at all is worth.
+func (c rightsCaller) shown() bool { return c.good && !c.elsewhere }
 
 var ranks = []string{"", "reader", "writer", "curator", "owner", "admin"}
 
 // has reports whether a caller has what a route takes, in an open or a closed namespace.
 func (c rightsCaller) has(n need, open bool) bool {
+	if c.elsewhere {
+		// It is worth here what that of an account without any role is.
+		return rightsCaller{name: c.name, scope: "elsewhere"}.has(n, open)
+	}
 	rank := max(slices.Index(ranks, c.role), slices.Index(ranks, c.registry))
 	scoped := func(action string) bool { return c.scope == "" || c.scope == action }
 	switch n {
@@ -463,8 +479,8 @@ func (w *rightsWorld) add(c rightsCaller) {
 	}
 	account := strings.ReplaceAll(c.name, " ", "-")
 	w.must("POST", "/api/v1/accounts", fmt.Sprintf(`{"name":%q,"password":%q,"admin":%t}`, account, kit.MemberPassword, c.registry == "admin"), nil)
-	if c.registry == "reader" {
-		w.must("PUT", "/api/v1/roles", fmt.Sprintf(`{"place":"","account":%q,"role":"reader"}`, account), nil)
+	if c.registry != "" && c.registry != "admin" {
+		w.must("PUT", "/api/v1/roles", fmt.Sprintf(`{"place":"","account":%q,"role":%q}`, account, c.registry), nil)
 	}
 	if c.role != "" {
 		for _, place := range []string{"open", "closed"} {
@@ -472,11 +488,15 @@ func (w *rightsWorld) add(c rightsCaller) {
 		}
 	}
 	secret := kit.MemberPassword
-	if c.scope != "" {
+	scope, pattern := c.scope, "*"
+	if c.elsewhere {
+		scope, pattern = "pull,push,delete,manage", "elsewhere/*"
+	}
+	if scope != "" {
 		var made struct{ Secret string }
-		actions, err := json.Marshal(strings.Split(c.scope, ","))
+		actions, err := json.Marshal(strings.Split(scope, ","))
 		require.NoError(w.t, err)
-		w.must("POST", "/api/v1/tokens", fmt.Sprintf(`{"account":%q,"name":"t","days":1,"scopes":[{"pattern":"*","actions":%s}]}`, account, actions), &made)
+		w.must("POST", "/api/v1/tokens", fmt.Sprintf(`{"account":%q,"name":"t","days":1,"scopes":[{"pattern":%q,"actions":%s}]}`, account, pattern, actions), &made)
 		secret = made.Secret
 	}
 	switch {
@@ -668,7 +688,7 @@ func TestTheDocumentsShowTheTable(t *testing.T) {
 		for _, r := range rightsRoutes {
 			fmt.Fprintf(&b, "| %s |", r.says)
 			for _, c := range rightsCallers {
-				if c.good {
+				if c.shown() {
 					fmt.Fprintf(&b, " %s |", shown(c, r, namespace == "open"))
 				}
 			}
@@ -691,7 +711,7 @@ func TestTheDocumentsShowTheTable(t *testing.T) {
 func callerNames() []string {
 	var names []string
 	for _, c := range rightsCallers {
-		if c.good {
+		if c.shown() {
 			names = append(names, c.name)
 		}
 	}

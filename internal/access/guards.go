@@ -152,7 +152,7 @@ func (a *Access) MayAudit(ctx context.Context, c Caller, namespace string) (id i
 }
 
 // MayObserve refuses whoever may not see the figures of the process: those with a
-// role on the registry may, by a token of any scope.
+// role on the registry may, by a token that covers pulling everywhere.
 func (a *Access) MayObserve(c Caller) error {
 	return a.watcher(c, "metrics", "the figures of the process")
 }

@@ -105,6 +105,8 @@ type Config struct {
 	// NewRecords starts with new records, or those of another registry, beside stored blobs.
 	// It is a flag alone: a file or an environment would repeat it at each start.
 	NewRecords bool
+	// AcceptRecords takes records to which another program wrote as they are; a flag as well.
+	AcceptRecords bool
 	// LogFormat is text or json.
 	LogFormat string
 	// LogLevel is info, or debug to log every read as well.

@@ -16,6 +16,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
@@ -264,6 +265,23 @@ func (s *Service) Stop() {
 
 // Restart starts the service again on the same data and address.
 func (s *Service) Restart() { s.start(s.Address) }
+
+// RestartOnceWith is Restart with more flags for this one start.
+func (s *Service) RestartOnceWith(more ...string) {
+	args := s.args
+	s.args = append(slices.Clone(args), more...)
+	s.start(s.Address)
+	s.args = args
+}
+
+// RefusesToStart starts the service again, which must refuse, and returns what it said.
+func (s *Service) RefusesToStart(more ...string) string {
+	cmd := exec.Command(Binary(s.t), append(slices.Clone(s.args), append(more, "--listen", "127.0.0.1:0")...)...)
+	cmd.Env = append(os.Environ(), endsAtOnce)
+	out, err := cmd.CombinedOutput()
+	require.Error(s.t, err, "%s", out)
+	return string(out)
+}
 
 // Do sends a request to the service and returns the answer with its whole body.
 func (s *Service) Do(method, path string, body io.Reader, headers ...string) (*http.Response, []byte) {

@@ -44,7 +44,7 @@ func (d Damage) String() string {
 type DamagedError struct{ Damages []Damage }
 
 func (e *DamagedError) Error() string {
-	return fmt.Sprintf("the records are damaged (%s), so nothing is deleted. Restore the records from a backup, then run: warthesis scrub", e.Damages[0])
+	return fmt.Sprintf("the records are damaged (%s), so nothing is deleted. Restore the records from a backup, then run: warthesis scrub. If another program wrote to them, start once with --accept-records", e.Damages[0])
 }
 
 // mostDamages bounds the damages that are remembered.
@@ -316,6 +316,16 @@ func (s *Store) checkTable(ctx context.Context, pool *sql.DB, t checkedTable) (f
 		}
 	}
 	before, _ := s.integrity.counts.Failures()
+	compared, err := s.compare(ctx, pool, t)
+	found = append(found, compared...)
+	if after, page := s.integrity.counts.Failures(); after > before && len(found) == 0 {
+		found = append(found, Damage{Table: t.name, What: pageDamage(page).What})
+	}
+	return found, err
+}
+
+// compare checks that the indexes of a table have what the table has.
+func (s *Store) compare(ctx context.Context, pool *sql.DB, t checkedTable) (found []Damage, err error) {
 	rows, err := pool.QueryContext(ctx, "PRAGMA integrity_check("+quoted(t.name)+")")
 	if err == nil {
 		defer rows.Close()
@@ -329,9 +339,6 @@ func (s *Store) checkTable(ctx context.Context, pool *sql.DB, t checkedTable) (f
 			}
 		}
 		err = rows.Err()
-	}
-	if after, page := s.integrity.counts.Failures(); after > before && len(found) == 0 {
-		found = append(found, Damage{Table: t.name, What: pageDamage(page).What})
 	}
 	if schema.IsDamage(err) {
 		found, err = append(found, Damage{Table: t.name, What: err.Error()}), nil
@@ -349,6 +356,44 @@ func indexIn(t checkedTable, said string) string {
 		}
 	}
 	return ""
+}
+
+// Accept takes the records as they are, after another program wrote to them: where every
+// index has what its table has, it gives all pages new sums and forgets what was known of
+// damage. It fails with *DamagedError. Nothing else has the records open.
+func Accept(ctx context.Context, path string) error {
+	in, err := openIntegrity(path)
+	if err != nil {
+		return err
+	}
+	pool := schema.OpenPool(path, "immediate", false, false)
+	pool.SetMaxOpenConns(1)
+	err = accept(ctx, &Store{path: path, integrity: in}, pool)
+	return errors.Join(err, pool.Close(), in.pages.Close())
+}
+
+func accept(ctx context.Context, s *Store, pool *sql.DB) error {
+	tables, err := tablesOf(ctx, pool)
+	if err != nil {
+		return schema.StorageError(err)
+	}
+	for _, t := range tables {
+		found, err := s.compare(ctx, pool, t)
+		if err == nil && len(found) > 0 {
+			err = &DamagedError{found}
+		}
+		if err != nil {
+			return err
+		}
+	}
+	conn, err := pool.Conn(ctx)
+	if err != nil {
+		return err
+	}
+	if err = errors.Join(schema.AddSums(ctx, conn), conn.Close()); err == nil {
+		s.integrity.replace(nil)
+	}
+	return err
 }
 
 // IsNew reports whether a file holds no records yet.

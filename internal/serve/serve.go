@@ -149,28 +149,6 @@ func (h *Home) open(c config.Config, start func(time.Duration) clock.Clock) erro
 	return err
 }
 
-// recordsName is the file of the records in the data folder.
-const recordsName = "warthesis.db"
-
-// checkRecords refuses to begin new records beside stored blobs: they are missing, and an
-// empty registry would treat every blob as garbage.
-func checkRecords(c config.Config, blobs *blob.Store) error {
-	at := filepath.Join(c.Data, recordsName)
-	fresh, err := record.IsNew(at)
-	if err != nil {
-		return fmt.Errorf("open the records %s: %w", at, err)
-	}
-	if !fresh || c.NewRecords {
-		return nil
-	}
-	has, err := blobs.HasContent()
-	if err != nil || !has {
-		return err
-	}
-	return fmt.Errorf("the records %s are missing or empty, and blobs are stored beside them. Restore the records from a backup, "+
-		"or start once with --new-records for an empty registry; the stored blobs are then kept until an admin runs a sweep with --unrecorded", at)
-}
-
 // schedule reads when something runs by itself.
 func schedule(key, s string) (work.Schedule, error) {
 	if s == "never" {

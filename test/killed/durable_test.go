@@ -116,7 +116,7 @@ func TestWhatDoesNotFitIsRefusedAndLeavesNothing(t *testing.T) {
 	assert.Equal(t, "[]\n", kit.Must(t, "list", "--output", "json", s.Address), "no repository came of it")
 	var files []string
 	require.NoError(t, filepath.WalkDir(s.Data, func(path string, entry os.DirEntry, err error) error {
-		if err == nil && entry.Type().IsRegular() && !strings.Contains(path, "warthesis.db") && !strings.Contains(path, "/keys/") && entry.Name() != "lock" && entry.Name() != "folders-ready" {
+		if err == nil && entry.Type().IsRegular() && !strings.Contains(path, "warthesis.db") && !strings.Contains(path, "/keys/") && entry.Name() != "lock" && entry.Name() != "folders-ready" && entry.Name() != "generation" {
 			files = append(files, path)
 		}
 		return err
@@ -175,4 +175,85 @@ func TestTheServiceStopsWithinItsBoundWhileSomebodySends(t *testing.T) {
 	_, err := writer.Write(make([]byte, 128<<10))
 	require.NoError(t, err)
 	s.Stop()
+}
+
+// Records that are missing or empty beside stored blobs are no new registry.
+func TestMissingRecordsBesideBlobsAreNoNewRegistry(t *testing.T) {
+	t.Parallel()
+	s := kit.Start(t, t.TempDir())
+	image := kit.NewImage(t, kit.Bytes(31, 1000))
+	kit.Must(t, "push", image.Layout(t), s.Address+"/signals/relay:4.0.0")
+	s.Stop()
+	records := filepath.Join(s.Data, "warthesis.db")
+	kept, err := os.ReadFile(records)
+	require.NoError(t, err)
+	for says, harm := range map[string]func() error{
+		"missing": func() error { return os.Remove(records) },
+		"empty":   func() error { return os.WriteFile(records, nil, 0o600) },
+	} {
+		require.NoError(t, harm(), says)
+		said := s.RefusesToStart()
+		assert.Contains(t, said, "missing or empty", says)
+		assert.Contains(t, said, "--new-records", says)
+	}
+	// Restored, all is there.
+	require.NoError(t, os.WriteFile(records, kept, 0o600))
+	s.Restart()
+	kit.Must(t, "pull", s.Address+"/signals/relay:4.0.0", filepath.Join(t.TempDir(), "there"))
+	s.Stop()
+	require.NoError(t, os.Remove(records))
+	s.RestartOnceWith("--new-records")
+	answer, _ := s.Do(http.MethodGet, "/v2/signals/relay/manifests/4.0.0", nil)
+	assert.Equal(t, http.StatusUnauthorized, answer.StatusCode, "the records are new")
+	s.Stop()
+
+	// Records of another registry are not taken for its own.
+	other := kit.Start(t, t.TempDir())
+	other.Stop()
+	raw, err := os.ReadFile(filepath.Join(other.Data, "warthesis.db"))
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(records, raw, 0o600))
+	assert.Contains(t, s.RefusesToStart(), "belong to another registry")
+}
+
+// Nobody else on the machine can read the data folder, whatever the umask was, and whatever
+// the modes were before.
+func TestTheDataFolderIsPrivate(t *testing.T) {
+	t.Parallel()
+	s := kit.Start(t, filepath.Join(t.TempDir(), "a", "data"))
+	image := kit.NewImage(t, kit.Bytes(32, 1000))
+	kit.Must(t, "push", image.Layout(t), s.Address+"/signals/relay:4.0.0")
+	kit.StartUpload(t, s, "signals/relay")
+	loose := func() (open []string) {
+		require.NoError(t, filepath.WalkDir(s.Data, func(path string, entry os.DirEntry, err error) error {
+			if err != nil {
+				return err
+			}
+			info, err := entry.Info()
+			if err == nil && info.Mode().Perm()&0o077 != 0 {
+				open = append(open, fmt.Sprintf("%s %o", path, info.Mode().Perm()))
+			}
+			return err
+		}))
+		return open
+	}
+	assert.Empty(t, loose())
+	s.Stop()
+	assert.Empty(t, loose())
+	for _, name := range []string{"", "blobs", "blobs/sha256", "blobs/sha256/ab", "keys", "incoming"} {
+		require.NoError(t, os.Chmod(filepath.Join(s.Data, name), 0o755))
+	}
+	require.NoError(t, os.Chmod(filepath.Join(s.Data, "warthesis.db"), 0o644))
+	doctor := kit.Run(t, "doctor", "--service", "--config", settingsFor(t, s.Data))
+	assert.Equal(t, 5, doctor.Code)
+	assert.Contains(t, doctor.Out+doctor.Err, "other users of this machine")
+	s.Restart()
+	assert.Contains(t, s.Log(), "other users of this machine could read parts of the data folder")
+	assert.Empty(t, loose())
+}
+
+func settingsFor(t *testing.T, data string) string {
+	at := filepath.Join(t.TempDir(), "warthesis.yaml")
+	require.NoError(t, os.WriteFile(at, []byte("data: "+data+"\nlisten: 127.0.0.1:0\n"), 0o600))
+	return at
 }

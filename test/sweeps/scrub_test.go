@@ -122,9 +122,12 @@ func TestAScrubFindsWhatRotsAndNothingOfItIsServed(t *testing.T) {
 			layer = d
 		}
 	}
-	detail := asked[api.HurtDetail](t, s, http.MethodGet, "hurts/"+layer.String(), "")
-	require.Len(t, detail.Images, 1)
-	assert.Equal(t, []string{"admin"}, detail.Images[0].PulledBy)
+	var detail api.HurtDetail
+	until(t, "the audit log has who pulled it", func() bool {
+		detail = asked[api.HurtDetail](t, s, http.MethodGet, "hurts/"+layer.String(), "")
+		require.Len(t, detail.Images, 1)
+		return slices.Equal(detail.Images[0].PulledBy, []string{"admin"})
+	})
 	assert.Len(t, detail.Images[0].Tags, 1)
 	audit := string(kit.AsAdmin(t, s, http.MethodGet, "/api/v1/audit?kind=content-hurt&limit=1000", ""))
 	assert.Equal(t, 120, strings.Count(audit, `"kind":"content-hurt"`))

@@ -521,7 +521,7 @@ func TestRecordsOfYesterdayWithContentOfTodayLoseNothing(t *testing.T) {
 	assert.EqualValues(t, 1, done.Sweep.Adopted)
 	pass()
 	done = sweep(t, s)
-	assert.Contains(t, done.Report, "an admin must say that they may go")
+	assert.Contains(t, done.Report, "the records are older than the files, so an admin must decide")
 	assert.Equal(t, today, files(t, data))
 	folder := t.TempDir()
 	kit.Must(t, "pull", s.Address+"/timetable/planner:1.0.0", folder)
@@ -530,6 +530,39 @@ func TestRecordsOfYesterdayWithContentOfTodayLoseNothing(t *testing.T) {
 	done = run(t, s, "sweeps", `{"unrecorded":true}`)
 	assert.EqualValues(t, len(today)-3, done.Sweep.Files)
 	assert.Len(t, files(t, data), 3)
+}
+
+// Fewer files than would count as too many are kept as well while the records are older than
+// the files, and unrecorded files of a crash are still deleted by themselves.
+func TestAFewUnrecordedFilesAreKeptWhileTheRecordsAreOlder(t *testing.T) {
+	t.Parallel()
+	data := t.TempDir()
+	s := short(t, data)
+	push(t, s, "timetable/planner", "1.0.0", kit.Bytes(1, 5000))
+	s.Stop()
+	raw, err := os.ReadFile(filepath.Join(data, "warthesis.db"))
+	require.NoError(t, err)
+	s.Restart()
+	// A restart alone is no sign of older records.
+	pass()
+	assert.NotContains(t, sweep(t, s).Report, "older")
+	push(t, s, "timetable/planner", "2.0.0", kit.Bytes(2, 5000))
+	s.Stop()
+	require.NoError(t, os.WriteFile(filepath.Join(data, "warthesis.db"), raw, 0o600))
+	today := files(t, data)
+	s.Restart()
+	for range 2 {
+		sweep(t, s)
+		pass()
+		done := sweep(t, s)
+		assert.Contains(t, done.Report, "kept 3 unrecorded files: the records are older than the files")
+		assert.Equal(t, today, files(t, data))
+		s.Stop()
+		s.Restart()
+	}
+	done := run(t, s, "sweeps", `{"unrecorded":true}`)
+	assert.EqualValues(t, 3, done.Sweep.Files)
+	assert.NotContains(t, sweep(t, s).Report, "older")
 }
 
 // A sweep stops within a second when it is told to, and what it had not taken is left.

@@ -22,7 +22,7 @@ const configFlag = "config"
 func serveCommand(version string) site.Command {
 	var file string
 	flags := config.Default()
-	var newRecords bool
+	var newRecords, acceptRecords bool
 	return site.Command{
 		Name: "serve", Group: term.GroupRun, Short: "Run the registry",
 		Long: "Runs the registry on a data folder until it is told to stop.\n\n" +
@@ -36,13 +36,14 @@ func serveCommand(version string) site.Command {
 			f.StringVar(&file, configFlag, "", "read settings from this YAML file")
 			addSettings(f, &flags)
 			f.BoolVar(&newRecords, "new-records", false, "begin with empty records, or those of another registry, although blobs are stored")
+			f.BoolVar(&acceptRecords, "accept-records", false, "take the records as they are after another program wrote to them")
 		},
 		Run: func(ctx context.Context, c *site.Call) error {
 			settings := config.Default()
 			if err := settings.Lay(file, environment(), flagsGiven(c, config.Keys()...)); err != nil {
 				return term.Usage("%w", err)
 			}
-			settings.NewRecords = newRecords
+			settings.NewRecords, settings.AcceptRecords = newRecords, acceptRecords
 			c.T.Patient.Store(true)
 			slog.SetDefault(serve.Logger(settings, term.Unwrap(c.T.Err)))
 			return serve.Run(ctx, settings, version, func(s serve.Started) error {

@@ -39,14 +39,20 @@ const (
 // how many are open of one account and in all, how many repositories one has, and how many
 // bytes its report.
 const (
-	Longest     = 14 * 24 * time.Hour
-	MostOf      = 20
-	MostOpen    = 2000
-	MostPlaces  = 20_000
-	MostReport  = 1 << 20
-	keptFor     = 90 * 24 * time.Hour
-	mostListed  = 1000
-	mostReports = 100
+	Longest    = 14 * 24 * time.Hour
+	MostOf     = 20
+	MostOpen   = 2000
+	MostPlaces = 20_000
+	MostReport = 1 << 20
+	keptFor    = 90 * 24 * time.Hour
+	mostListed = 1000
+	// mostReportsOf and mostReportBytesOf bound the reports of one account, mostReportBytes
+	// those of all accounts together, in which each keeps its newest; mostEndedOf bounds the
+	// ended arrivals of one account.
+	mostReportsOf     = 20
+	mostReportBytesOf = 4 << 20
+	mostReportBytes   = 256 << 20
+	mostEndedOf       = 200
 )
 
 var (
@@ -114,10 +120,52 @@ func (r Records) Make(a Arrival, places []oci.Name) (Arrival, error) {
 	if open.Of >= MostOf || open.All >= MostOpen || len(places) > MostPlaces {
 		return a, ErrMost
 	}
+	if err := r.DB.Exec(`DELETE FROM arrivals WHERE account_id = ? AND ended_at <> 0
+		AND id < (SELECT id FROM arrivals WHERE account_id = ? AND ended_at <> 0 ORDER BY id DESC LIMIT 1 OFFSET ?)`, a.AccountID, a.AccountID, mostEndedOf-1).Error; err != nil {
+		return a, err
+	}
 	if err := r.DB.Create(&a).Error; err != nil {
 		return a, err
 	}
 	return a, r.Hold(a.ID, places)
+}
+
+// boundReports drops the oldest reports of an account beyond its bounds, and then, where all
+// accounts have too much, the oldest of whoever has more than one. The report of one
+// arrival stays.
+func (r Records) boundReports(account, keep int64) error {
+	var rows []struct{ ID, Bytes int64 }
+	if err := r.DB.Raw("SELECT id, length(report) AS bytes FROM arrivals WHERE account_id = ? AND report IS NOT NULL ORDER BY id = ? DESC, id DESC", account, keep).Scan(&rows).Error; err != nil {
+		return err
+	}
+	bytes := int64(0)
+	for i, row := range rows {
+		if bytes += row.Bytes; i > 0 && (i >= mostReportsOf || bytes > mostReportBytesOf) {
+			if err := r.DB.Exec("UPDATE arrivals SET report = NULL WHERE id = ?", row.ID).Error; err != nil {
+				return err
+			}
+			bytes -= row.Bytes
+		}
+	}
+	var all int64
+	if err := r.DB.Raw("SELECT coalesce(sum(length(report)), 0) FROM arrivals WHERE report IS NOT NULL").Scan(&all).Error; err != nil || all <= mostReportBytes {
+		return err
+	}
+	rows = nil
+	if err := r.DB.Raw(`SELECT id, length(report) AS bytes FROM arrivals AS a WHERE report IS NOT NULL AND id <> ?
+		AND id < (SELECT max(id) FROM arrivals AS b WHERE b.account_id = a.account_id AND b.report IS NOT NULL) ORDER BY id`, keep).Scan(&rows).Error; err != nil {
+		return err
+	}
+	for _, row := range rows {
+		if all <= mostReportBytes {
+			break
+		}
+		if err := r.DB.Exec("UPDATE arrivals SET report = NULL WHERE id = ?", row.ID).Error; err != nil {
+			return err
+		}
+		all -= row.Bytes
+	}
+	return nil
 }
 
 // Hold adds repositories to those that an arrival holds open.
@@ -165,6 +213,11 @@ func (r Records) Change(a Arrival) error {
 	if done.Error == nil && done.RowsAffected == 0 {
 		return ErrNone
 	}
+	if done.Error == nil && a.Report != nil {
+		if err := r.boundReports(a.AccountID, a.ID); err != nil {
+			return err
+		}
+	}
 	if done.Error == nil && a.EndedAt != 0 {
 		return r.DB.Exec("DELETE FROM arrival_places WHERE arrival_id = ?", a.ID).Error
 	}
@@ -187,7 +240,7 @@ func (r Records) List(account int64) (all []Arrival, err error) {
 }
 
 // Drop ends arrivals that were not heard of for so long that they hold nothing any more, and
-// removes those that ended long ago, with the reports of those before the newest.
+// removes those that ended long ago.
 func (r Records) Drop(now stamp.Stamp, served int64) error {
 	ended := r.DB.Exec("UPDATE arrivals SET ended_at = ?, state = ?, says = 'it was not heard of until its time was over' WHERE ended_at = 0 AND until_served <= ?", now, Stopped, served)
 	if ended.Error != nil {
@@ -195,6 +248,5 @@ func (r Records) Drop(now stamp.Stamp, served int64) error {
 	}
 	return errors.Join(
 		r.DB.Exec("DELETE FROM arrival_places WHERE arrival_id IN (SELECT id FROM arrivals WHERE ended_at <> 0)").Error,
-		r.DB.Exec("UPDATE arrivals SET report = NULL WHERE report IS NOT NULL AND id NOT IN (SELECT id FROM arrivals WHERE report IS NOT NULL ORDER BY id DESC LIMIT ?)", mostReports).Error,
 		r.DB.Exec("DELETE FROM arrivals WHERE ended_at <> 0 AND ended_at < ?", stamp.Of(now.Time().Add(-keptFor))).Error)
 }

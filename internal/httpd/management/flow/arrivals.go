@@ -39,7 +39,13 @@ func (d *door) arrivals(ctx context.Context, _ *struct{}) (*desk.Reply[api.Arriv
 	all, err := d.Records.View(ctx).Arrivals().List(of)
 	list := api.ArrivalList{Arrivals: []api.Arrival{}}
 	for _, a := range all {
-		list.Arrivals = append(list.Arrivals, d.arrivalOf(a))
+		mine := true
+		if c.Bounded() && of != 0 && err == nil {
+			mine, err = d.coversAll(ctx, c, a.ID)
+		}
+		if mine {
+			list.Arrivals = append(list.Arrivals, d.arrivalOf(a))
+		}
 	}
 	return desk.OK(list, err)
 }
@@ -68,10 +74,27 @@ func (d *door) ofCaller(ctx context.Context, id int64) (arrivals.Arrival, error)
 		return arrivals.Arrival{}, oci.Errorf(oci.CodeUnauthorized, "not logged in: what is carried in is shown to who carries it, and to those with a role on the registry")
 	}
 	a, err := d.Records.View(ctx).Arrivals().Get(id)
+	if err == nil && a.AccountID == c.Account.ID && c.Bounded() && !d.Access.SeesRuns(c) {
+		var covers bool
+		if covers, err = d.coversAll(ctx, c, id); err == nil && !covers {
+			err = arrivals.ErrNone
+		}
+	}
 	if errors.Is(err, arrivals.ErrNone) || err == nil && a.AccountID != c.Account.ID && !d.Access.SeesRuns(c) {
 		err = noArrival(id)
 	}
 	return a, err
+}
+
+// coversAll reports whether a bounded credential covers all repositories of an arrival of
+// its account: the others are none of its business. One that has no repositories any longer
+// it does not cover.
+func (d *door) coversAll(ctx context.Context, c access.Caller, id int64) (bool, error) {
+	places, err := d.Records.View(ctx).Arrivals().Places(id)
+	if err != nil || len(places) == 0 {
+		return false, err
+	}
+	return d.mayPushAll(ctx, c, id)
 }
 
 func (d *door) arrival(ctx context.Context, in *ArrivalInput) (*desk.Reply[api.Arrival], error) {
@@ -85,7 +108,7 @@ func (d *door) arrival(ctx context.Context, in *ArrivalInput) (*desk.Reply[api.A
 		err = json.Unmarshal(a.Report, shown.Report)
 	}
 	// Whoever sees all runs does not thereby know of all repositories.
-	if c := callers.From(ctx); a.AccountID == c.Account.ID || c.Account.Admin {
+	if c := callers.From(ctx); a.AccountID == c.Account.ID || c.Account.Admin && c.Whole() {
 		var wrong error
 		shown.Places, wrong = d.Records.View(ctx).Arrivals().Places(a.ID)
 		err = errors.Join(err, wrong)
@@ -211,6 +234,10 @@ func (d *door) tellArrival(ctx context.Context, in *struct {
 	}
 	if err != nil {
 		return nil, desk.Refusal(err)
+	}
+	if left, _, floor, space := d.Registry.Space(); report != nil && (space != nil || left < floor) {
+		report, in.Body.Report = nil, nil
+		in.Body.Says = "the report was not kept: the registry's disk is nearly full"
 	}
 	// Whoever may push there no longer keeps nothing there any longer.
 	may := false

@@ -21,3 +21,6 @@ CREATE INDEX bans_by_unpacked ON bans (unpacked) WHERE lifted_at = 0 AND unpacke
 DELETE FROM tags WHERE removal_id <> 0 AND removal_id IN (SELECT id FROM removals WHERE undone_at <> 0);
 UPDATE holdings SET ended_at = 0, ended_served = 0, removal_id = 0
     WHERE ended_at <> 0 AND removal_id IN (SELECT id FROM removals WHERE undone_at <> 0);
+
+-- step: reports of what is carried in, by account
+CREATE INDEX arrivals_with_report ON arrivals (account_id, id) WHERE report IS NOT NULL;
