@@ -22,6 +22,7 @@ type ErasedImage struct {
 type ErasePlan struct {
 	Digest       oci.Digest    `json:"digest"`
 	Twin         oci.Digest    `json:"twin,omitempty" doc:"The digest of the same bytes by the other algorithm, which is banned as well"`
+	Unpacked     oci.Digest    `json:"unpacked,omitempty" doc:"The digest of the layer without its compression; it is banned however it is compressed"`
 	Size         int64         `json:"size,omitempty"`
 	Here         bool          `json:"here" doc:"Whether it is here; what is not is kept out all the same"`
 	Namespace    string        `json:"namespace,omitempty" doc:"Of which namespace it is erased; absent for the registry"`
@@ -46,6 +47,7 @@ type Ban struct {
 	ID        int64      `json:"id"`
 	Digest    oci.Digest `json:"digest"`
 	Twin      oci.Digest `json:"twin,omitempty"`
+	Unpacked  oci.Digest `json:"unpacked,omitempty"`
 	Namespace string     `json:"namespace,omitempty" doc:"Out of which namespace; absent for the registry"`
 	Size      int64      `json:"size,omitempty"`
 	Reason    string     `json:"reason"`

@@ -41,6 +41,7 @@ type Peer struct {
 	MadeBy            string     `json:"made_by,omitempty"`
 	ChangedAt         *time.Time `json:"changed_at,omitempty"`
 	ChangedBy         string     `json:"changed_by,omitempty"`
+	TagAccounts       []string   `json:"tag_accounts,omitempty" doc:"Accounts that may change tags there, beside registry admins; shown to registry roles"`
 	UsedBy            []string   `json:"used_by" nullable:"false" doc:"What uses it"`
 }
 
@@ -61,6 +62,8 @@ type GivenPeer struct {
 	ClientCertificate *string `json:"client_certificate,omitempty" maxLength:"262144" doc:"Certificate in PEM form that it is shown where it asks for one; empty for none"`
 	ClientKey         *string `json:"client_key,omitempty" maxLength:"262144" doc:"Its key in PEM form; empty for none"`
 	Unencrypted       *bool   `json:"unencrypted,omitempty" doc:"Speak plain HTTP to it: whoever is on the way can read and change what passes"`
+	// TagAccounts is a pointer, so that none differs from absent.
+	TagAccounts *[]string `json:"tag_accounts,omitempty" maxItems:"100" doc:"Accounts that may change tags there, beside registry admins; empty for none"`
 }
 
 // TryPeer says how far a test of a peer goes.

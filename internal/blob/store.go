@@ -150,6 +150,23 @@ func (s *Store) Take(p Place) error {
 	return nil
 }
 
+// TakeDurably removes the content from several places, and returns once that survives a
+// power loss. What is not there is no error. It goes on after an error.
+func (s *Store) TakeDurably(places []Place) error {
+	var errs []error
+	folders := map[string]bool{}
+	for _, p := range places {
+		errs = append(errs, s.Take(p))
+		folders[filepath.Dir(s.path(p))] = true
+	}
+	for folder := range folders {
+		if err := s.disk.syncFolder(folder); err != nil {
+			errs = append(errs, fmt.Errorf("take content: %w", err))
+		}
+	}
+	return errors.Join(errs...)
+}
+
 // Room checks that the disk has space for more content above the floor. It fails
 // with oci.CodeStorageFull. Records and removals may use what the floor keeps
 // free, so that a full disk can be cleaned.

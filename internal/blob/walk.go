@@ -25,6 +25,9 @@ func (f Folder) From() (from, before oci.Digest) {
 	return oci.Digest(at), oci.Digest(at + "g")
 }
 
+// FolderOf returns the folder that holds the content of a digest.
+func FolderOf(d oci.Digest) Folder { return Folder{d.Algorithm(), d.Encoded()[:2]} }
+
 // Folders returns all folders that hold content, in order.
 func (s *Store) Folders() []Folder {
 	var all []Folder
@@ -59,7 +62,7 @@ func (s *Store) List(f Folder) ([]Place, error) {
 
 // PlacesOf returns all places of one digest on the disk.
 func (s *Store) PlacesOf(d oci.Digest) ([]Place, error) {
-	all, err := s.List(Folder{d.Algorithm(), d.Encoded()[:2]})
+	all, err := s.List(FolderOf(d))
 	return slices.DeleteFunc(all, func(p Place) bool { return p.Digest != d }), err
 }
 
@@ -184,17 +187,21 @@ func (s *Store) Aside() (all []oci.Digest, err error) {
 	return all, err
 }
 
-// TakeAside removes what was set aside of a digest.
+// TakeAside removes what was set aside of a digest, durably.
 func (s *Store) TakeAside(d oci.Digest) error {
 	aside := filepath.Join(s.root, "set-aside")
 	names, err := s.disk.list(aside)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
+	taken := false
 	for _, name := range names {
 		if rest, is := strings.CutPrefix(name, d.Algorithm().String()+"-"+d.Encoded()); is && (rest == "" || rest[0] == '.') {
-			err = errors.Join(err, s.disk.remove(filepath.Join(aside, name)))
+			err, taken = errors.Join(err, s.disk.remove(filepath.Join(aside, name))), true
 		}
+	}
+	if taken {
+		err = errors.Join(err, s.disk.syncFolder(aside))
 	}
 	return err
 }

@@ -199,6 +199,14 @@ func (r *Registry) isRight(b record.Blob) (bool, error) {
 // repository"). The source must be seen; with an empty one any repository will do
 // that is. It reports whether the blob was mounted; otherwise it is to be pushed.
 func (r *Registry) MountBlob(ctx context.Context, name oci.Name, digest oci.Digest, from oci.Name, seen record.Seen) (mounted bool, err error) {
+	// What is banned there is refused at once, and not after it was sent.
+	into, err := r.records.View(ctx).Namespace(name.Namespace())
+	if err == nil || errors.Is(err, record.ErrNotFound) {
+		err = r.records.View(ctx).Bans().Check(into.ID, digest)
+	}
+	if err != nil {
+		return false, r.inWords(ctx, record.Repository{Name: name}, err)
+	}
 	source, err := r.records.View(ctx).HeldAnywhere(digest, from, seen)
 	if errors.Is(err, record.ErrNotFound) {
 		return false, nil
@@ -207,6 +215,13 @@ func (r *Registry) MountBlob(ctx context.Context, name oci.Name, digest oci.Dige
 		return false, err
 	}
 	if whole, err := r.isWhole(source); err != nil || !whole {
+		return false, err
+	}
+	content, err := r.unpackedFor(ctx, name, func() (blob.File, error) {
+		f, _, err := r.blobs.Open(placeOf(source))
+		return f, err
+	})
+	if err != nil {
 		return false, err
 	}
 	to, err := r.target(ctx, name)
@@ -219,6 +234,9 @@ func (r *Registry) MountBlob(ctx context.Context, name oci.Name, digest oci.Dige
 			return err
 		}
 		repository, err := to.in(ctx, tx)
+		if err == nil {
+			err = content.check(tx, repository.NamespaceID)
+		}
 		if err != nil {
 			return err
 		}

@@ -4,14 +4,17 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"log/slog"
 
 	"warthesis/internal/blob"
+	"warthesis/internal/inspect"
 	"warthesis/internal/oci"
 	"warthesis/internal/record"
 	"warthesis/internal/record/bans"
 	"warthesis/internal/record/erasing"
 	"warthesis/internal/record/seals"
+	"warthesis/internal/record/unheld"
 )
 
 // Erasing is content that is to go at once and for good.
@@ -20,6 +23,10 @@ type Erasing struct {
 	// Twin is the digest of the same bytes by the other algorithm, "" where they are not
 	// here.
 	Twin oci.Digest
+	// Unpacked is the digest of a layer without its compression, "" where the content is not
+	// here or can't be unpacked; UnpackedSize is its length in bytes.
+	Unpacked     oci.Digest
+	UnpackedSize int64
 	// Size is in bytes, 0 where the content is not here.
 	Size int64
 	erasing.Plan
@@ -54,6 +61,9 @@ func (r *Registry) PlanErase(ctx context.Context, namespace int64, digest oci.Di
 	if e.Twin, err = r.twin(ctx, b); err != nil {
 		return e, err
 	}
+	if e.Twin != "" {
+		e.Unpacked, e.UnpackedSize = r.unpackedOf(ctx, placeOf(b), mostUnpacked)
+	}
 	return e, r.planErase(view, &e, namespace)
 }
 
@@ -86,6 +96,37 @@ func (r *Registry) planErase(view record.View, e *Erasing, namespace int64) (err
 		}
 	}
 	return nil
+}
+
+// mostUnpacked bounds what a layer is unpacked to when it is erased, in bytes.
+const mostUnpacked = 64 << 30
+
+// unpackedOf returns the digest and the size of what a blob unpacks to: "" where it can't be
+// unpacked, or is longer than most bytes then.
+func (r *Registry) unpackedOf(ctx context.Context, at blob.Place, most int64) (oci.Digest, int64) {
+	f, _, err := r.blobs.Open(at)
+	if err != nil {
+		return "", 0
+	}
+	defer f.Close()
+	d, size, err := inspect.UnpackedDigest(untilDone{ctx, f}, most)
+	if err != nil {
+		return "", 0
+	}
+	return d, size
+}
+
+// untilDone reads until a context is done.
+type untilDone struct {
+	ctx context.Context
+	io.Reader
+}
+
+func (r untilDone) Read(p []byte) (int, error) {
+	if err := r.ctx.Err(); err != nil {
+		return 0, err
+	}
+	return r.Reader.Read(p)
 }
 
 // otherAlgorithm is the one of two.
@@ -131,7 +172,6 @@ func (r *Registry) Erase(ctx context.Context, namespace int64, digest oci.Digest
 	if err != nil {
 		return e, err
 	}
-	var places []blob.Place
 	err = r.records.Update(ctx, "erase", func(tx *record.Tx) error {
 		if err := how.May(tx); err != nil {
 			return err
@@ -145,7 +185,7 @@ func (r *Registry) Erase(ctx context.Context, namespace int64, digest oci.Digest
 		if len(e.Sealed) > 0 && !how.OverSeals {
 			return e.Sealed[0]
 		}
-		ban := bans.Ban{Digest: digest, Twin: e.Twin, NamespaceID: namespace, Size: e.Size, Reason: how.Reason, BannedAt: tx.Now(), BannedBy: callerOf(ctx).AccountID}
+		ban := bans.Ban{Digest: digest, Twin: e.Twin, Unpacked: e.Unpacked, UnpackedSize: e.UnpackedSize, NamespaceID: namespace, Size: e.Size, Reason: how.Reason, BannedAt: tx.Now(), BannedBy: callerOf(ctx).AccountID}
 		if _, err := tx.Bans().Add(ban); err != nil {
 			return err
 		}
@@ -153,15 +193,20 @@ func (r *Registry) Erase(ctx context.Context, namespace int64, digest oci.Digest
 		if err != nil {
 			return err
 		}
-		for _, p := range taken {
-			places = append(places, blob.Place{Digest: p.Digest, Suffix: p.Place})
+		// The files are deleted after the commit: should that be cut, the next start does it.
+		files := make([]unheld.File, len(taken))
+		for i, p := range taken {
+			files[i] = unheld.File{Digest: p.Digest, Place: p.Place, Size: p.Size}
+		}
+		if err := tx.Unheld().KeepErased(files, int64(tx.Now()), tx.Served()); err != nil {
+			return err
 		}
 		return logErased(ctx, tx, e, how.Reason)
 	})
 	if err != nil {
 		return e, r.inWords(ctx, record.Repository{Name: firstName(e)}, err)
 	}
-	return e, r.forget(ctx, e, places)
+	return e, r.forget(ctx, e)
 }
 
 func firstName(e Erasing) oci.Name {
@@ -193,36 +238,121 @@ func logErased(ctx context.Context, tx *record.Tx, e Erasing, reason string) err
 	return tx.Log(line)
 }
 
-// forget takes the bytes, wherever on the disk they are, and lets go of what is remembered
-// of them. What names them is gone already.
-func (r *Registry) forget(ctx context.Context, e Erasing, places []blob.Place) error {
-	var errs []error
+// forget deletes the bytes, wherever on the disk they are, and what is remembered of them.
+// What names them is gone already.
+func (r *Registry) forget(ctx context.Context, e Erasing) error {
 	for _, m := range e.Images {
 		r.raw.Remove(m.Digest)
 		r.looked.Remove(m.Digest)
 	}
-	for _, p := range places {
-		r.checked.Remove(p)
-		errs = append(errs, r.blobs.Take(p))
-	}
 	for _, digest := range e.digests() {
 		r.raw.Remove(digest)
 		r.looked.Remove(digest)
-		if _, err := r.records.View(ctx).Blob(digest); !errors.Is(err, record.ErrNotFound) {
-			// Other namespaces have it.
-			continue
-		}
-		all, err := r.blobs.PlacesOf(digest)
-		errs = append(errs, err, r.blobs.TakeAside(digest))
-		for _, p := range all {
-			errs = append(errs, r.blobs.Take(p))
-		}
 	}
-	if err := errors.Join(errs...); err != nil {
-		slog.Error("what was erased is in no record any more, and its file could not be taken", "digest", e.Digest, "error", err)
-		return oci.Errorf(oci.CodeStorageFault, "it was erased from the records, and its file is still on the disk: %s; a sweep with  --unrecorded  takes it once that is mended", err)
+	if err := r.ClearErased(context.WithoutCancel(ctx)); err != nil {
+		slog.Error("erased content is in no record any longer, and its file could not be deleted", "digest", e.Digest, "error", err)
+		return oci.Errorf(oci.CodeStorageFault, "the content was erased from the records, but its file could not be deleted: %s. The next start or sweep of the service tries again", err)
 	}
 	return nil
+}
+
+// erasedAtOnce is how many files or bans are looked up at a time.
+const erasedAtOnce = 500
+
+// ClearErased deletes the files of erased content, durably and without a window: those that an
+// erasure left because it was cut, and every unrecorded file of a digest that is banned in the
+// whole registry, wherever it came from.
+func (r *Registry) ClearErased(ctx context.Context) error {
+	view := r.records.View(ctx)
+	for {
+		files, err := view.Unheld().Erased(erasedAtOnce)
+		if err != nil || len(files) == 0 {
+			if err == nil {
+				err = r.clearBanned(ctx)
+			}
+			return err
+		}
+		if err := r.takeErased(ctx, files); err != nil {
+			return err
+		}
+		if _, err := r.records.UpdateQuietly(ctx, "erase", func(tx *record.Tx) error {
+			return tx.Unheld().KeepStrays(nil, files, int64(tx.Now()), tx.Served())
+		}); err != nil {
+			return err
+		}
+	}
+}
+
+// takeErased deletes files that no record names.
+func (r *Registry) takeErased(ctx context.Context, files []unheld.File) error {
+	var places []blob.Place
+	for _, f := range files {
+		at := blob.Place{Digest: f.Digest, Suffix: f.Place}
+		b, err := r.records.View(ctx).Blob(f.Digest)
+		if err != nil && !errors.Is(err, record.ErrNotFound) {
+			return err
+		}
+		if err == nil && b.Place == f.Place {
+			continue
+		}
+		r.checked.Remove(at)
+		places = append(places, at)
+		if err != nil {
+			if err := r.blobs.TakeAside(f.Digest); err != nil {
+				return err
+			}
+		}
+	}
+	return r.blobs.TakeDurably(places)
+}
+
+// clearBanned deletes the unrecorded files of digests that are banned everywhere.
+func (r *Registry) clearBanned(ctx context.Context) error {
+	listed := map[blob.Folder][]blob.Place{}
+	for after := int64(0); ; {
+		all, err := r.records.View(ctx).Bans().Everywhere(after, erasedAtOnce)
+		if err != nil || len(all) == 0 {
+			return err
+		}
+		for _, ban := range all {
+			for _, digest := range []oci.Digest{ban.Digest, ban.Twin} {
+				if digest == "" {
+					continue
+				}
+				if err := r.clearDigest(ctx, digest, listed); err != nil {
+					return err
+				}
+			}
+		}
+		after = all[len(all)-1].ID
+	}
+}
+
+func (r *Registry) clearDigest(ctx context.Context, digest oci.Digest, listed map[blob.Folder][]blob.Place) error {
+	folder := blob.FolderOf(digest)
+	places, known := listed[folder]
+	if !known {
+		var err error
+		if places, err = r.blobs.List(folder); err != nil {
+			return err
+		}
+		listed[folder] = places
+	}
+	files := []unheld.File{}
+	for _, p := range places {
+		if p.Digest == digest && r.blobs.IsSettled(p) {
+			files = append(files, unheld.File{Digest: digest, Place: p.Suffix})
+		}
+	}
+	if len(files) > 0 {
+		if err := r.takeErased(ctx, files); err != nil {
+			return err
+		}
+	}
+	if _, err := r.records.View(ctx).Blob(digest); !errors.Is(err, record.ErrNotFound) {
+		return err
+	}
+	return r.blobs.TakeAside(digest)
 }
 
 // otherDigest returns the digest, by the other algorithm, of what comes with one to a
@@ -248,6 +378,53 @@ func checkOther(tx *record.Tx, namespace int64, other oci.Digest) error {
 	}
 	has, err := tx.Bans().HasUnpaired(namespace)
 	if err == nil && has {
+		err = oci.Errorf(oci.CodeTooManyRequests, "content was banned a moment ago, and what you send must be looked at for it; send it again")
+	}
+	return err
+}
+
+// unpacked is what a layer on its way in unpacks to.
+type unpacked struct {
+	// looked tells that bans of layers held in the namespace when it came, so that it was
+	// unpacked; digest is "" where it can't be any of the banned ones.
+	looked bool
+	digest oci.Digest
+}
+
+// unpackedFor unpacks what comes to a namespace, where layers are banned there by what they
+// unpack to: no further than the largest of these.
+func (r *Registry) unpackedFor(ctx context.Context, name oci.Name, open func() (blob.File, error)) (u unpacked, err error) {
+	view := r.records.View(ctx)
+	n, err := view.Namespace(name.Namespace())
+	if err != nil && !errors.Is(err, record.ErrNotFound) {
+		return u, err
+	}
+	most, err := view.Bans().MostUnpacked(n.ID)
+	if err != nil || most < 0 {
+		return u, err
+	}
+	f, err := open()
+	if err != nil {
+		return u, err
+	}
+	defer f.Close()
+	u.looked = true
+	// What can't be unpacked is no layer that was.
+	u.digest, _, _ = inspect.UnpackedDigest(untilDone{ctx, f}, most)
+	return u, ctx.Err()
+}
+
+// check fails, in the change that accepts what came, where it is banned by what it unpacks
+// to.
+func (u unpacked) check(tx *record.Tx, namespace int64) error {
+	if u.digest != "" {
+		return tx.Bans().CheckUnpacked(namespace, u.digest)
+	}
+	if u.looked {
+		return nil
+	}
+	most, err := tx.Bans().MostUnpacked(namespace)
+	if err == nil && most >= 0 {
 		err = oci.Errorf(oci.CodeTooManyRequests, "content was banned a moment ago, and what you send must be looked at for it; send it again")
 	}
 	return err

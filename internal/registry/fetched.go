@@ -60,14 +60,15 @@ func (r *Registry) KeepKnown(ctx context.Context, k Known) (record.Manifest, err
 	if err != nil {
 		return record.Manifest{}, err
 	}
-	row.Platforms, row.Labels, _ = r.readConfig(ctx, k.Name, parsed)
+	var unpacked []oci.Digest
+	row.Platforms, row.Labels, unpacked = r.readConfig(ctx, k.Name, parsed)
 	err = r.arrive(ctx, arrival{
 		kind: "fetch-manifest", digest: k.Digest, size: row.Size, isWhole: r.isRight,
 		place: func() (blob.Place, error) { return r.blobs.PlaceBytes(newID(), k.Digest, k.Raw) }, drop: func() {},
 		accept: func(tx *record.Tx, document record.Blob) (err error) {
 			in, err := to.in(ctx, tx)
 			if err == nil {
-				err = checkOther(tx, in.NamespaceID, other)
+				err = errors.Join(checkOther(tx, in.NamespaceID, other), tx.Bans().CheckUnpacked(in.NamespaceID, unpacked...))
 			}
 			if err != nil {
 				return err
@@ -177,6 +178,13 @@ func (r *Registry) HoldHere(ctx context.Context, name oci.Name, digest oci.Diges
 	if whole, err := r.isWhole(there); err != nil || !whole {
 		return false, err
 	}
+	content, err := r.unpackedFor(ctx, name, func() (blob.File, error) {
+		f, _, err := r.blobs.Open(placeOf(there))
+		return f, err
+	})
+	if err != nil {
+		return false, err
+	}
 	to, err := r.target(ctx, name)
 	if err != nil {
 		return false, err
@@ -187,6 +195,9 @@ func (r *Registry) HoldHere(ctx context.Context, name oci.Name, digest oci.Diges
 			return err
 		}
 		in, err := to.in(ctx, tx)
+		if err == nil {
+			err = content.check(tx, in.NamespaceID)
+		}
 		if err != nil {
 			return err
 		}

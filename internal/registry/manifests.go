@@ -185,7 +185,7 @@ func (r *Registry) PushManifest(ctx context.Context, p ManifestPush) (record.Man
 			}
 			in, err := tx.LiveRepository(row.RepositoryID)
 			if err == nil {
-				err = checkOther(tx, in.NamespaceID, other)
+				err = errors.Join(checkOther(tx, in.NamespaceID, other), tx.Bans().CheckUnpacked(in.NamespaceID, unpacked...))
 			}
 			if err != nil || len(unpacked) == 0 {
 				return err

@@ -13,6 +13,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"log/slog"
 	"sync"
 	"time"
 
@@ -137,6 +138,9 @@ func New(blobs *blob.Store, records *record.Store, clk clock.Clock, limits Limit
 	}
 	if err := blobs.ClearLeftovers(func(id string) bool { return open[id] }); err != nil {
 		return nil, err
+	}
+	if err := r.ClearErased(context.Background()); err != nil {
+		slog.Error("files of erased content could not be deleted; the next sweep tries again", "error", err)
 	}
 	return r, records.Update(context.Background(), "start", func(tx *record.Tx) error {
 		until, err := tx.Unheld().Begin(tx.Served(), r.limits.Grace)

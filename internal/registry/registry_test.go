@@ -3,11 +3,13 @@ package registry
 import (
 	"bytes"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"testing"
 	"time"
 
@@ -18,8 +20,10 @@ import (
 	"warthesis/internal/clock"
 	"warthesis/internal/oci"
 	"warthesis/internal/record"
+	"warthesis/internal/record/bans"
 	"warthesis/internal/record/hurts"
 	"warthesis/internal/record/seals"
+	"warthesis/internal/record/unheld"
 	"warthesis/internal/rule/worth"
 )
 
@@ -412,3 +416,76 @@ func TestAnUploadThatRestsHoldsNoFile(t *testing.T) {
 
 // over goes over seals, of which there are none here.
 var over = seals.Leave{Over: "a test"}
+
+// Files of erased content are deleted at the next start, without a window: those of an erasure
+// that was cut between its commit and its end, and whatever came to the disk in another way.
+func TestAnErasureThatWasCutIsFinishedAtTheNextStart(t *testing.T) {
+	r, _, root := open(t, Limits{})
+	raw, later, other := []byte("a key of the signal boxes"), []byte("a key that a backup brings back"), []byte("harmless")
+	for _, content := range [][]byte{raw, later, other} {
+		require.NoError(t, r.PushBlob(ctx, "a", whole(content), oci.DigestOf(oci.SHA256, content)))
+	}
+	// What a kill between commit and unlink leaves.
+	d := oci.DigestOf(oci.SHA256, raw)
+	b, err := r.records.View(ctx).Blob(d)
+	require.NoError(t, err)
+	require.NoError(t, r.records.Update(ctx, "test", func(tx *record.Tx) error {
+		_, err := tx.Erasing().Take(0, []oci.Digest{d})
+		return errors.Join(err, tx.Unheld().KeepErased([]unheld.File{{Digest: d, Place: b.Place, Size: b.Size}}, int64(tx.Now()), tx.Served()))
+	}))
+	// What is banned everywhere and copied back, into the folder and into what was set aside.
+	second := oci.DigestOf(oci.SHA256, later)
+	_, err = r.PlanErase(ctx, 0, second)
+	require.NoError(t, err)
+	require.NoError(t, r.records.Update(ctx, "test", func(tx *record.Tx) error {
+		_, err := tx.Erasing().Take(0, []oci.Digest{second})
+		if err == nil {
+			_, err = tx.Bans().Add(bans.Ban{Digest: second, Reason: "x", BannedAt: 1})
+		}
+		return err
+	}))
+	require.NoError(t, os.MkdirAll(filepath.Join(root, "set-aside"), 0o700))
+	require.NoError(t, os.WriteFile(filepath.Join(root, "set-aside", "sha256-"+second.Encoded()+".old"), later, 0o600))
+	_, err = New(r.blobs, r.records, r.clock, Limits{})
+	require.NoError(t, err)
+	left, err := filepath.Glob(filepath.Join(root, "blobs", "sha256", "*", "*"))
+	require.NoError(t, err)
+	require.Len(t, left, 1)
+	assert.Contains(t, left[0], oci.DigestOf(oci.SHA256, other).Encoded())
+	aside, err := os.ReadDir(filepath.Join(root, "set-aside"))
+	require.NoError(t, err)
+	assert.Empty(t, aside)
+	files, err := r.records.View(ctx).Unheld().Erased(10)
+	require.NoError(t, err)
+	assert.Empty(t, files)
+}
+
+// A tag that was deleted, pushed again and whose deletion was undone leaves nothing that keeps
+// its image for ever.
+func TestAnUndoLeavesNoRowThatPointsToIt(t *testing.T) {
+	r, clk, _ := open(t, Limits{Grace: time.Minute})
+	raw := []byte("config")
+	d := oci.DigestOf(oci.SHA256, raw)
+	require.NoError(t, r.PushBlob(ctx, "a", whole(raw), d))
+	push := ManifestPush{Name: "a", Tags: []oci.Tag{"v1"}, MediaType: oci.MediaTypeImage, Raw: fmt.Appendf(nil, `{"schemaVersion":2,"config":{"mediaType":"a/b","digest":%q,"size":6}}`, d)}
+	m, err := r.PushManifest(ctx, push)
+	require.NoError(t, err)
+	require.NoError(t, r.RemoveTag(ctx, "a", "v1", "", ""))
+	_, err = r.PushManifest(ctx, push)
+	require.NoError(t, err)
+	require.NoError(t, r.records.Update(ctx, "test", func(tx *record.Tx) error {
+		_, err := tx.Undo(1, nil, "", record.Actor{})
+		return err
+	}))
+	require.NoError(t, r.DeleteManifest(ctx, "a", m.Digest))
+	clk.MoveTo(clk.Now().Add(100 * 24 * time.Hour))
+	var found []unheld.Found
+	_, err = r.Plan(ctx, r.Terms(), func() error { return nil }, func(raw []byte) error {
+		var f unheld.Found
+		err := json.Unmarshal(raw, &f)
+		found = append(found, f)
+		return err
+	})
+	require.NoError(t, err)
+	assert.True(t, slices.ContainsFunc(found, func(f unheld.Found) bool { return f.Kind == unheld.Manifest && f.Digest == m.Digest }), "%v", found)
+}

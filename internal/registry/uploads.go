@@ -182,6 +182,11 @@ func (r *Registry) settle(ctx context.Context, to target, upload *blob.Upload, d
 		upload.Discard()
 		return err
 	}
+	content, err := r.unpackedFor(ctx, to.name, upload.View)
+	if err != nil {
+		upload.Discard()
+		return err
+	}
 	r.CountTraffic(callerOf(ctx).AccountID, to.name, usage.Traffic{BytesIn: upload.Offset()})
 	return r.arrive(ctx, arrival{
 		kind: "push-blob", digest: digest, size: upload.Offset(), isWhole: r.isWhole,
@@ -191,7 +196,7 @@ func (r *Registry) settle(ctx context.Context, to target, upload *blob.Upload, d
 			if err != nil {
 				return err
 			}
-			if err := checkOther(tx, repository.NamespaceID, other); err != nil {
+			if err := errors.Join(checkOther(tx, repository.NamespaceID, other), content.check(tx, repository.NamespaceID)); err != nil {
 				return err
 			}
 			if session != "" {

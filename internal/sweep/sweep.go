@@ -233,7 +233,7 @@ func (s *Sweeper) plan(ctx context.Context, g *work.Going, preview bool) (*plan,
 	namespace, repository := g.PlaceID()
 	whole := namespace == 0 && repository == 0
 	if whole && !preview {
-		if err := s.look(ctx, g, &report); err != nil {
+		if err := errors.Join(s.registry.ClearErased(ctx), s.look(ctx, g, &report)); err != nil {
 			return nil, err
 		}
 		if err := errors.Join(s.registry.EndIdleUploads(ctx), s.registry.Files().ClearAside(ctx)); err != nil {

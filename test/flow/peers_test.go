@@ -225,18 +225,21 @@ func TestAnAuthoritysFingerprintBelievesNoOtherHost(t *testing.T) {
 	assert.Empty(t, right.Asked(), "nobody without a login asks by a certificate of ours")
 }
 
-// Owners of a namespace that uses a peer look into it, below what they use, with the login
-// that the registry has there; nobody else does.
+// Owners of a namespace that uses a peer look into it, at what they use and no more, with the
+// login that the registry has there; nobody else does. Changing tags there takes a right that an
+// admin gave by name.
 func TestOwnersLookIntoThePeersThatTheirNamespaceUses(t *testing.T) {
 	t.Parallel()
 	s := kit.Start(t, t.TempDir(), inside...)
 	f := kit.StartForeign(t, nil)
 	image := imageOf(t, 1)
 	f.Put("tickets/printer", "1", image)
+	f.Put("tickets/printer", "night", image)
+	f.Put("tickets/ledger", "1", image)
 	f.Put("secret/plans", "1", image)
 	kit.Must(t, "peer", "make", s.Address, "partner", f.Address, "--plain-http", "--repository", "tickets/printer")
 	kit.AsAdmin(t, s, http.MethodPost, "/api/v1/namespaces", `{"name":"outside"}`)
-	kit.Must(t, "follow", "set", s.Address+"/outside", "partner/tickets")
+	kit.Must(t, "follow", "set", s.Address+"/outside", "partner/tickets", "--only", "outside/printer:<version>,outside/printer:1")
 	for _, role := range []string{"owner", "writer"} {
 		kit.MakeAccount(t, s, role)
 		kit.AsAdmin(t, s, http.MethodPut, "/api/v1/roles", fmt.Sprintf(`{"place":"outside","account":%q,"role":%q}`, role, role))
@@ -247,16 +250,41 @@ func TestOwnersLookIntoThePeersThatTheirNamespaceUses(t *testing.T) {
 	}
 	status, body := ask("owner", http.MethodGet, "/tags?repository=tickets/printer", "")
 	assert.Equal(t, http.StatusOK, status, body)
-	assert.Contains(t, body, `"1"`)
+	assert.Contains(t, body, `["1"]`, "and not night, which the patterns leave out")
 	status, body = ask("owner", http.MethodGet, "", "")
 	assert.Equal(t, http.StatusOK, status, body)
 	assert.NotContains(t, body, "follows it")
-	status, body = ask("owner", http.MethodPost, "/tags?repository=tickets/printer", `{"tag":"stable","to":"1"}`)
-	assert.Equal(t, http.StatusNoContent, status, body)
-	assert.Equal(t, image.Manifest.Digest, f.Tag("tickets/printer", "stable"))
-	status, body = ask("owner", http.MethodGet, "/tags?repository=secret/plans", "")
+	status, body = ask("owner", http.MethodGet, "/repositories", "")
+	if status == http.StatusOK {
+		assert.NotContains(t, body, "ledger")
+		assert.NotContains(t, body, "plans")
+	}
+	for _, path := range []string{"/tags?repository=secret/plans", "/tags?repository=tickets/ledger", "/tags?repository=tickets", "/image?repository=tickets/ledger&reference=1", "/image?repository=tickets/printer&reference=night"} {
+		status, body = ask("owner", http.MethodGet, path, "")
+		assert.Equal(t, http.StatusForbidden, status, "%s: %s", path, body)
+		assert.Contains(t, body, "no namespace of yours uses", path)
+	}
+	const change = `{"tag":"1.0.0","to":"1"}`
+	status, body = ask("owner", http.MethodPost, "/tags?repository=tickets/printer", change)
 	assert.Equal(t, http.StatusForbidden, status, body)
-	assert.Contains(t, body, "below tickets")
+	assert.Contains(t, body, "--tag-accounts")
+	kit.Must(t, "peer", "change", s.Address, "partner", "--tag-accounts", "owner", "--repository", "tickets/printer")
+	assert.Contains(t, kit.Must(t, "peer", "show", s.Address, "partner", "--output", "json"), `"owner"`)
+	status, body = ask("owner", http.MethodPost, "/tags?repository=tickets/printer", change)
+	assert.Equal(t, http.StatusNoContent, status, body)
+	assert.Equal(t, image.Manifest.Digest, f.Tag("tickets/printer", "1.0.0"))
+	for _, refused := range [][2]string{{"tickets/printer", `{"tag":"night"}`}, {"tickets/printer", `{"tag":"2.0.0","to":"night"}`}, {"tickets/ledger", `{"tag":"1"}`}, {"secret/plans", `{"tag":"1"}`}} {
+		status, body = ask("owner", http.MethodPost, "/tags?repository="+refused[0], refused[1])
+		assert.Equal(t, http.StatusForbidden, status, "%s: %s", refused, body)
+	}
+	// The right is the account's, and not that of a narrow token.
+	var token struct{ Secret string }
+	require.NoError(t, json.Unmarshal(kit.AsAdmin(t, s, http.MethodPost, "/api/v1/tokens", `{"account":"owner","name":"t","days":1,"scopes":[{"pattern":"outside/*","actions":["pull","push","delete","manage"]}]}`), &token))
+	answer, _ := s.Do(http.MethodPost, "/api/v1/peers/partner/tags?repository=tickets/printer", strings.NewReader(change), append(kit.Bearer(token.Secret), "Content-Type", "application/json")...)
+	assert.Equal(t, http.StatusForbidden, answer.StatusCode)
+	kit.Must(t, "peer", "change", s.Address, "partner", "--tag-accounts", "", "--repository", "tickets/printer")
+	status, body = ask("owner", http.MethodPost, "/tags?repository=tickets/printer", change)
+	assert.Equal(t, http.StatusForbidden, status, body)
 	for _, path := range []string{"/tags?repository=tickets/printer", "/image?repository=tickets/printer&reference=1", ""} {
 		status, body = ask("writer", http.MethodGet, path, "")
 		assert.Equal(t, http.StatusForbidden, status, body)

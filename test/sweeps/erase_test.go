@@ -2,7 +2,9 @@ package sweeps
 
 import (
 	"bytes"
+	"compress/gzip"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net/http"
 	"strings"
@@ -114,7 +116,7 @@ func TestAnErasedSecretDoesNotComeBack(t *testing.T) {
 	chunked(d, "")
 	chunked(twin, "sha512")
 	answer, _ = post("/v2/signals/new/blobs/uploads/?mount="+d.String()+"&from=timetable/planner", nil)
-	assert.Equal(t, http.StatusAccepted, answer.StatusCode, "there is nothing to mount")
+	assert.Equal(t, http.StatusForbidden, answer.StatusCode, "what is banned is refused at once")
 	gone()
 	for _, r := range removals {
 		answer, body := post(fmt.Sprintf("/api/v1/removals/%d/undo", r.ID), []byte("{}"), "Content-Type", "application/json")
@@ -219,4 +221,55 @@ func TestOwnersEraseInTheirNamespacesAlone(t *testing.T) {
 	assert.Equal(t, 2, strings.Count(said, `"reason"`))
 	code, said = as(http.MethodPost, "bans/2/lift", `{"reason":"found"}`)
 	assert.Equal(t, http.StatusNoContent, code, said)
+}
+
+// A layer that was erased stays out however it is compressed, and is no more mounted than
+// pushed.
+func TestAnErasedLayerStaysOutHoweverItIsCompressed(t *testing.T) {
+	t.Parallel()
+	s := kit.Start(t, t.TempDir(), "--sweep-at", "never")
+	secret := append([]byte("the key of the signal boxes: "), kit.Bytes(17, 4000)...)
+	quick, best := packed(t, secret, gzip.BestSpeed), packed(t, secret, gzip.BestCompression)
+	require.NotEqual(t, quick, best)
+	push(t, s, "signals/box", "1.0.0", quick)
+	push(t, s, "timetable/planner", "1.0.0", best)
+	d := oci.DigestOf(oci.SHA256, quick)
+	plan := asked[api.ErasePlan](t, s, http.MethodGet, "erase-plan?namespace=signals&digest="+d.String(), "")
+	assert.Equal(t, oci.DigestOf(oci.SHA256, secret), plan.Unpacked)
+	said := kit.Must(t, "erase", s.Address+"/signals", d.String(), "--reason", "a key was pushed", "--yes")
+	assert.Contains(t, said, "however it is compressed")
+
+	for says, layer := range map[string][]byte{"compressed otherwise": best, "as it was": quick, "not compressed": secret} {
+		digest := oci.DigestOf(oci.SHA256, layer)
+		answer, body := s.Do(http.MethodPost, "/v2/signals/box/blobs/uploads/?digest="+digest.String(), bytes.NewReader(layer))
+		assert.Equal(t, http.StatusForbidden, answer.StatusCode, "%s: %s", says, body)
+		assert.Contains(t, string(body), "a key was pushed", says)
+	}
+	// Content that another namespace has is not mounted into this one.
+	for _, layer := range [][]byte{best, quick} {
+		answer, body := s.Do(http.MethodPost, "/v2/signals/box/blobs/uploads/?from=timetable/planner&mount="+oci.DigestOf(oci.SHA256, layer).String(), nil)
+		assert.Equal(t, http.StatusForbidden, answer.StatusCode, "%s", body)
+		assert.Contains(t, string(body), "a key was pushed")
+	}
+	// An image says by its config what its layers unpack to.
+	config := fmt.Appendf(nil, `{"os":"linux","architecture":"amd64","rootfs":{"type":"layers","diff_ids":[%q]}}`, oci.DigestOf(oci.SHA256, secret))
+	harmless := kit.Bytes(18, 500)
+	kit.PutBlob(t, s, "signals/box", config)
+	kit.PutBlob(t, s, "signals/box", harmless)
+	manifest := fmt.Sprintf(`{"schemaVersion":2,"mediaType":%q,"config":{"mediaType":%q,"digest":%q,"size":%d},"layers":[{"mediaType":%q,"digest":%q,"size":%d}]}`,
+		oci.MediaTypeImage, oci.MediaTypeConfig, oci.DigestOf(oci.SHA256, config), len(config), oci.MediaTypeLayer, oci.DigestOf(oci.SHA256, harmless), len(harmless))
+	answer, body := s.Do(http.MethodPut, "/v2/signals/box/manifests/x", strings.NewReader(manifest), "Content-Type", oci.MediaTypeImage)
+	assert.Equal(t, http.StatusForbidden, answer.StatusCode, "%s", body)
+	// Elsewhere it is nobody's business, and other layers are pushed as ever.
+	push(t, s, "timetable/planner", "2.0.0", packed(t, secret, gzip.DefaultCompression))
+	push(t, s, "signals/box", "2.0.0", packed(t, kit.Bytes(19, 9000), gzip.BestSpeed))
+}
+
+func packed(t *testing.T, raw []byte, level int) []byte {
+	var out bytes.Buffer
+	w, err := gzip.NewWriterLevel(&out, level)
+	require.NoError(t, err)
+	_, err = w.Write(raw)
+	require.NoError(t, errors.Join(err, w.Close()))
+	return out.Bytes()
 }

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 
 	"github.com/spf13/pflag"
@@ -47,6 +48,7 @@ type said struct {
 	address, prefix, description, account, fingerprint, repository string
 	authority, certificate, key                                    string
 	unencrypted, fromStdin, push, failing                          bool
+	tagAccounts                                                    []string
 }
 
 func (s *said) addTo(f *pflag.FlagSet) {
@@ -59,6 +61,7 @@ func (s *said) addTo(f *pflag.FlagSet) {
 	f.StringVar(&s.key, "shown-key", "", "PEM file with that certificate's key")
 	f.BoolVar(&s.unencrypted, "plain-http", false, "speak plain HTTP to the peer: everybody on the way can read and change what passes, the login too")
 	f.StringVar(&s.description, "description", "", "what it is about")
+	f.StringSliceVar(&s.tagAccounts, "tag-accounts", nil, "accounts that may change tags there, beside registry admins; \"\" for none")
 	s.addTry(f)
 	f.BoolVar(&s.failing, "failing", false, "keep it though its test fails")
 }
@@ -103,6 +106,10 @@ func (s *said) given(ctx context.Context, c *site.Call, name string) (g api.Give
 	}
 	if c.Given("plain-http") {
 		g.Unencrypted = &s.unencrypted
+	}
+	if c.Given("tag-accounts") {
+		all := slices.DeleteFunc(append([]string{}, s.tagAccounts...), func(name string) bool { return name == "" })
+		g.TagAccounts = &all
 	}
 	return g, s.secret(ctx, c, &g, name)
 }

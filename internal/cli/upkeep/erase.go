@@ -94,6 +94,9 @@ func drawErase(c *site.Call, plan api.ErasePlan, fate string) {
 	for _, s := range plan.Sealed {
 		c.T.Warn("%s", s)
 	}
+	if plan.Unpacked != "" {
+		c.T.Say("The layer unpacks to %s. It is banned however it is compressed; images that have it in another compression are found with:  %s", plan.Unpacked, c.Self("find", c.Registry, plan.Unpacked.String()))
+	}
 	c.T.Say("Out of reach:")
 	for _, s := range plan.OutOfReach {
 		c.T.Say("  %s", s)

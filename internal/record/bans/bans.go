@@ -17,8 +17,12 @@ type Ban struct {
 	Digest oci.Digest
 	// Twin is the digest of the same bytes by the other algorithm, "" where they were not
 	// here to be read.
-	Twin        oci.Digest
-	NamespaceID int64
+	Twin oci.Digest
+	// Unpacked is the SHA-256 digest of a layer without its compression, "" where it was not
+	// here or is no layer; UnpackedSize is its length in bytes.
+	Unpacked     oci.Digest
+	UnpackedSize int64
+	NamespaceID  int64
 	// Size is in bytes, 0 where it is not known.
 	Size     int64
 	Reason   string
@@ -76,6 +80,37 @@ func (b Bans) Check(namespace int64, digests ...oci.Digest) error {
 	return found.refusal()
 }
 
+// CheckUnpacked fails, with a Refusal, where a layer is banned, however it is compressed, by
+// what it unpacks to.
+func (b Bans) CheckUnpacked(namespace int64, unpacked ...oci.Digest) error {
+	if len(unpacked) == 0 {
+		return nil
+	}
+	raw, err := json.Marshal(unpacked)
+	if err != nil {
+		return err
+	}
+	var found Ban
+	err = b.DB.Raw(`SELECT bans.*, value AS digest, coalesce((SELECT name FROM namespaces WHERE id = namespace_id), '') AS namespace
+		FROM json_each(?) CROSS JOIN bans ON bans.unpacked = value AND bans.unpacked <> '' WHERE `+hold+` LIMIT 1`, string(raw), namespace).Scan(&found).Error
+	if err != nil || found.ID == 0 {
+		return err
+	}
+	return found.refusal()
+}
+
+// MostUnpacked returns the size in bytes of the largest layer that is banned in a namespace by
+// what it unpacks to, below 0 for none.
+func (b Bans) MostUnpacked(namespace int64) (size int64, err error) {
+	return size, b.DB.Raw("SELECT coalesce(max(unpacked_size), -1) FROM bans WHERE unpacked <> '' AND "+hold, namespace).Scan(&size).Error
+}
+
+// Everywhere returns up to limit digests that are banned in the whole registry, behind an ID,
+// with their twins.
+func (b Bans) Everywhere(after int64, limit int) (rows []Ban, err error) {
+	return rows, b.DB.Raw("SELECT * FROM bans WHERE lifted_at = 0 AND namespace_id = 0 AND id > ? ORDER BY id LIMIT ?", after, limit).Scan(&rows).Error
+}
+
 // CheckRepository is Check of all that a repository has, for a namespace that it is to be
 // in.
 func (b Bans) CheckRepository(repository, namespace int64) error {
@@ -110,8 +145,8 @@ func (b Bans) Add(ban Ban) (Ban, error) {
 	found := b.DB.Raw("SELECT * FROM bans WHERE digest = ? AND namespace_id = ? AND lifted_at = 0", ban.Digest, ban.NamespaceID).Scan(&there)
 	if found.Error != nil || found.RowsAffected > 0 {
 		if found.Error == nil && there.Twin == "" && ban.Twin != "" {
-			there.Twin, there.Size = ban.Twin, ban.Size
-			return there, b.DB.Exec("UPDATE bans SET twin = ?, size = ? WHERE id = ?", there.Twin, there.Size, there.ID).Error
+			there.Twin, there.Size, there.Unpacked, there.UnpackedSize = ban.Twin, ban.Size, ban.Unpacked, ban.UnpackedSize
+			return there, b.DB.Exec("UPDATE bans SET twin = ?, size = ?, unpacked = ?, unpacked_size = ? WHERE id = ?", there.Twin, there.Size, there.Unpacked, there.UnpackedSize, there.ID).Error
 		}
 		return there, found.Error
 	}

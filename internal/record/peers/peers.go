@@ -68,6 +68,8 @@ type Peer struct {
 	ClientKey         []byte
 	// Unencrypted tells that plain HTTP is spoken to it.
 	Unencrypted bool
+	// TagAccounts are accounts that may change tags there, beside registry admins.
+	TagAccounts []int64 `gorm:"serializer:json"`
 	// Version grows with each change of how it is reached.
 	Version int64
 	Can     Can    `gorm:"serializer:json"`
@@ -127,6 +129,9 @@ func (p Peers) Make(peer Peer) (Peer, error) {
 		return peer, err
 	}
 	peer.Version = 1
+	if peer.TagAccounts == nil {
+		peer.TagAccounts = []int64{}
+	}
 	return peer, p.DB.Create(&peer).Error
 }
 
@@ -135,8 +140,11 @@ func (p Peers) Make(peer Peer) (Peer, error) {
 func (p Peers) Change(peer Peer) error {
 	next := peer
 	next.Version++
+	if next.TagAccounts == nil {
+		next.TagAccounts = []int64{}
+	}
 	done := p.DB.Model(&Peer{}).Where("id = ? AND version = ?", peer.ID, peer.Version).
-		Select("Address", "Prefix", "Description", "Account", "Secret", "Authority", "Fingerprint", "ClientCertificate", "ClientKey", "Unencrypted", "Version",
+		Select("Address", "Prefix", "Description", "Account", "Secret", "Authority", "Fingerprint", "ClientCertificate", "ClientKey", "Unencrypted", "TagAccounts", "Version",
 			"Can", "Steps", "Failed", "TestedAt", "ChangedAt", "ChangedBy").
 		Updates(&next)
 	if done.Error == nil && done.RowsAffected == 0 {

@@ -13,6 +13,8 @@ type File struct {
 	Size   int64
 	// FoundAt and FoundServed are when it was found, of strays.
 	FoundAt, FoundServed int64
+	// Erased tells of a stray that its content was erased: it is deleted without a window.
+	Erased bool
 	// Hurt tells that it is known not to be what it should be.
 	Hurt bool
 }
@@ -58,8 +60,25 @@ func (r Records) KeepStrays(found, gone []File, now, served int64) error {
 	return nil
 }
 
+// KeepErased records files of erased content, in the change that erases it: whatever happens
+// then, they are deleted.
+func (r Records) KeepErased(files []File, now, served int64) error {
+	for _, f := range files {
+		if err := r.DB.Exec("INSERT INTO strays (digest, place, size, found_at, found_served, erased) VALUES (?, ?, ?, ?, ?, 1) ON CONFLICT DO UPDATE SET erased = 1",
+			f.Digest, f.Place, f.Size, now, served).Error; err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Erased returns up to limit files of erased content that are to be deleted still.
+func (r Records) Erased(limit int) (files []File, err error) {
+	return files, r.DB.Raw("SELECT * FROM strays WHERE erased <> 0 LIMIT ?", limit).Scan(&files).Error
+}
+
 // dueStray is the condition that a stray has waited for the registry's restore window.
-const dueStray = "found_served + max(@window, @floor) <= @served"
+const dueStray = "(erased <> 0 OR found_served + max(@window, @floor) <= @served)"
 
 // DueStrays gives all strays that may go to each.
 func (r Records) DueStrays(terms Terms, each func(File) error) error {

@@ -19,6 +19,7 @@ import (
 	"warthesis/internal/peer"
 	"warthesis/internal/record"
 	"warthesis/internal/record/peers"
+	"warthesis/internal/rule"
 )
 
 // peerRefusal translates what a peer refused: that it does not let us in is not that the
@@ -37,18 +38,76 @@ func peerRefusal(is peers.Peer, err error) error {
 	return huma.Error502BadGateway(fmt.Sprintf("the peer %s: %v", is.Name, err))
 }
 
-// into returns a peer into which the caller may look, a client of it, and below which names:
-// "" is all of them. repository, where it is given, is what is looked at.
-func (d *door) into(ctx context.Context, name, repository string) (is peers.Peer, client *peer.Client, below []string, err error) {
+// sight is what a caller may see of a peer: all of it, or what one namespace uses.
+type sight struct {
+	all bool
+	// namespace is what uses the peer; a name there stands behind the prefix, and here
+	// behind the namespace, unless names are the same on both sides.
+	namespace, prefix string
+	same              bool
+	// patterns are asked of names here; none is any.
+	patterns rule.Patterns
+}
+
+// here returns what a name below the peer's own prefix is called here.
+func (s sight) here(name string) (oci.Name, bool) {
+	if s.same {
+		return oci.Name(name), strings.HasPrefix(name, s.namespace+"/")
+	}
+	if s.prefix != "" {
+		below, is := strings.CutPrefix(name, s.prefix+"/")
+		if !is {
+			return "", false
+		}
+		name = below
+	}
+	return oci.Name(s.namespace + "/" + name), true
+}
+
+// repository reports whether a repository is in sight.
+func (s sight) repository(name string) bool {
+	here, is := s.here(name)
+	return s.all || is && (len(s.patterns) == 0 || slices.ContainsFunc(s.patterns, func(p rule.Pattern) bool { return rule.MatchText(p.Repository(), string(here)) }))
+}
+
+// tag reports whether a tag of a repository is in sight. Digests are where their
+// repository is.
+func (s sight) tag(name, target string) bool {
+	here, is := s.here(name)
+	switch {
+	case s.all:
+		return true
+	case !is || !s.repository(name):
+		return false
+	case len(s.patterns) == 0 || strings.Contains(target, ":"):
+		return true
+	}
+	return s.patterns.Match(rule.Name{Repository: here, Tag: oci.Tag(target)})
+}
+
+// sights are several, of which one is enough.
+type sights []sight
+
+func (all sights) repository(name string) bool {
+	return slices.ContainsFunc(all, func(s sight) bool { return s.repository(name) })
+}
+
+func (all sights) tag(name, target string) bool {
+	return slices.ContainsFunc(all, func(s sight) bool { return s.tag(name, target) })
+}
+
+// into returns a peer into which the caller may look, a client of it, and what of it the
+// caller may see. repository, where it is given, is what is looked at.
+func (d *door) into(ctx context.Context, name, repository string) (is peers.Peer, client *peer.Client, seen sights, err error) {
 	c := callers.From(ctx)
 	is, err = d.Records.View(ctx).Peers().Get(name)
 	if err == nil {
-		below, err = d.below(ctx, c, is)
+		seen, err = d.sights(ctx, c, is)
 	}
 	if err != nil && !errors.Is(err, peers.ErrNone) {
 		return is, nil, nil, desk.Refusal(err)
 	}
-	if len(below) == 0 {
+	if len(seen) == 0 {
 		// Whoever may look into no peer learns nothing of which there are.
 		if err := d.Access.Admin(c, "look into peers that no namespace of theirs uses"); err != nil {
 			return is, nil, nil, desk.Refusal(err)
@@ -57,25 +116,20 @@ func (d *door) into(ctx context.Context, name, repository string) (is peers.Peer
 	if err != nil {
 		return is, nil, nil, refusal(err)
 	}
-	if repository != "" && !isBelow(repository, below) {
-		return is, nil, nil, desk.Refusal(oci.Errorf(oci.CodeDenied, "you may look below %s at the peer %s, which namespaces of yours use; %s is elsewhere", strings.Join(below, ", "), name, repository))
+	if repository != "" && !seen.repository(repository) {
+		return is, nil, nil, desk.Refusal(oci.Errorf(oci.CodeDenied, "no namespace of yours uses %s of the peer %s: you may look at what one of them follows or is copied to", repository, name))
 	}
 	if client, err = d.Peers.Client(is); err != nil {
 		return is, nil, nil, peerRefusal(is, err)
 	}
-	return is, client, below, nil
+	return is, client, seen, nil
 }
 
-// isBelow reports whether a name is one of several, or below it; "" is above all.
-func isBelow(name string, all []string) bool {
-	return slices.ContainsFunc(all, func(above string) bool { return above == "" || name == above || strings.HasPrefix(name, above+"/") })
-}
-
-// below returns the names at a peer below which the caller may look: all for admins, and what
-// namespaces use that the caller owns.
-func (d *door) below(ctx context.Context, c access.Caller, is peers.Peer) (all []string, err error) {
+// sights returns what of a peer the caller may see: all for admins, and what namespaces use
+// that the caller owns.
+func (d *door) sights(ctx context.Context, c access.Caller, is peers.Peer) (all sights, err error) {
 	if c.Account.Admin && c.Whole() {
-		return []string{""}, nil
+		return sights{{all: true}}, nil
 	}
 	owns := func(namespace string) bool {
 		if c.Nobody() {
@@ -85,16 +139,24 @@ func (d *door) below(ctx context.Context, c access.Caller, is peers.Peer) (all [
 		err = errors.Join(err, failed)
 		return failed == nil && v.Allowed
 	}
+	patterns := func(texts []string) (read rule.Patterns) {
+		for _, text := range texts {
+			p, failed := rule.ParsePattern(text)
+			err = errors.Join(err, failed)
+			read = append(read, p)
+		}
+		return read
+	}
 	view := d.Records.View(ctx)
-	followed, err := view.Follows().All()
-	if err != nil {
-		return nil, err
+	followed, failed := view.Follows().All()
+	if failed != nil {
+		return nil, failed
 	}
 	for _, f := range followed {
 		n, there := d.Records.Rights().NamespaceByID(f.NamespaceID)
 		for _, s := range f.Sources {
 			if there && s.PeerID == is.ID && owns(n.Name) {
-				all = append(all, string(s.Prefix))
+				all = append(all, sight{namespace: n.Name, prefix: string(s.Prefix), patterns: patterns(s.Patterns)})
 			}
 		}
 	}
@@ -104,10 +166,10 @@ func (d *door) below(ctx context.Context, c access.Caller, is peers.Peer) (all [
 		if row.PeerID != is.ID || row.Inward || row.Spec.As != "" {
 			continue
 		}
-		for _, pattern := range row.Repositories {
-			namespace, _, _ := strings.Cut(pattern, "/")
+		for _, pattern := range patterns(row.Spec.Copy) {
+			namespace, _, _ := strings.Cut(pattern.Repository(), "/")
 			if !strings.Contains(namespace, "*") && owns(namespace) {
-				all = append(all, namespace)
+				all = append(all, sight{namespace: namespace, same: true, patterns: rule.Patterns{pattern}})
 			}
 		}
 	}
@@ -135,7 +197,7 @@ func (d *door) peerRepositories(ctx context.Context, in *struct {
 			return nil, peerRefusal(is, err)
 		}
 		for _, name := range names {
-			if below, meant := strings.CutPrefix(name, within); meant && isBelow(below, seen) {
+			if below, meant := strings.CutPrefix(name, within); meant && seen.repository(below) {
 				page.Names = append(page.Names, below)
 			}
 		}
@@ -158,7 +220,7 @@ func (d *door) peerTags(ctx context.Context, in *struct {
 	Repository string `query:"repository" required:"true" maxLength:"255"`
 	After      string `query:"after" maxLength:"255" doc:"The next of the page before"`
 }) (*desk.Reply[api.PeerNames], error) {
-	is, client, _, err := d.into(ctx, in.Name, in.Repository)
+	is, client, seen, err := d.into(ctx, in.Name, in.Repository)
 	if err != nil {
 		return nil, err
 	}
@@ -166,11 +228,25 @@ func (d *door) peerTags(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, desk.Refusal(err)
 	}
-	page := api.PeerNames{}
-	if page.Names, page.Next, err = client.Tags(ctx, is.Repository(name), in.After); err != nil {
-		return nil, peerRefusal(is, err)
+	page := api.PeerNames{Names: []string{}, Next: in.After}
+	// Pages without a tag in sight are passed over, some at most.
+	for range 20 {
+		names, next, err := client.Tags(ctx, is.Repository(name), page.Next)
+		if err != nil {
+			return nil, peerRefusal(is, err)
+		}
+		for _, tag := range names {
+			if seen.tag(in.Repository, tag) {
+				page.Names = append(page.Names, tag)
+			}
+		}
+		if page.Next == next && next != "" {
+			return nil, huma.Error502BadGateway(fmt.Sprintf("the peer %s lists the same page again and again", is.Name))
+		}
+		if page.Next = next; next == "" || len(page.Names) > 0 {
+			break
+		}
 	}
-	page.Names = append([]string{}, page.Names...)
 	return desk.OK(page, nil)
 }
 
@@ -182,13 +258,16 @@ func (d *door) peerImage(ctx context.Context, in *struct {
 	Repository string `query:"repository" required:"true" maxLength:"255"`
 	Reference  string `query:"reference" required:"true" maxLength:"256" doc:"A tag or a digest"`
 }) (*desk.Reply[api.Image], error) {
-	is, client, _, err := d.into(ctx, in.Name, in.Repository)
+	is, client, seen, err := d.into(ctx, in.Name, in.Repository)
 	if err != nil {
 		return nil, err
 	}
 	below, err := oci.ParseName(in.Repository)
 	if err == nil {
 		err = oci.CheckTarget(in.Reference)
+	}
+	if err == nil && !seen.tag(in.Repository, in.Reference) {
+		err = outOfSight(in.Repository, in.Reference, is.Name)
 	}
 	if err != nil {
 		return nil, desk.Refusal(err)
@@ -264,20 +343,42 @@ func configOf(ctx context.Context, client *peer.Client, name oci.Name, parsed oc
 	return inspect.ReadConfig(raw)
 }
 
+func outOfSight(repository, target, peer string) error {
+	return oci.Errorf(oci.CodeDenied, "no namespace of yours uses %.300s of %s at the peer %s: you may look at what one of them follows or is copied to", target, repository, peer)
+}
+
+// mayChangeTags refuses whoever may not change tags at a peer with the registry's login: that
+// takes a registry admin, or an account to which an admin gave that right at this peer. A
+// bounded credential is not enough.
+func (d *door) mayChangeTags(c access.Caller, is peers.Peer) error {
+	if !c.Nobody() && c.Whole() && slices.Contains(is.TagAccounts, c.Account.ID) {
+		return nil
+	}
+	return d.Access.Admin(c, "change tags at the peer "+is.Name+" (an admin can let an account do so: warthesis peer change "+is.Name+" --tag-accounts)")
+}
+
 func (d *door) changePeerTag(ctx context.Context, in *struct {
 	PeerInput
 	Repository string `query:"repository" required:"true" maxLength:"255"`
 	Body       api.PeerTag
 }) (*desk.None, error) {
-	is, client, _, err := d.into(ctx, in.Name, in.Repository)
+	is, client, seen, err := d.into(ctx, in.Name, in.Repository)
 	if err != nil {
 		return nil, err
+	}
+	if err := d.mayChangeTags(callers.From(ctx), is); err != nil {
+		return nil, desk.Refusal(err)
 	}
 	below, err := oci.ParseName(in.Repository)
 	if err != nil {
 		return nil, desk.Refusal(err)
 	}
 	name, b := is.Repository(below), in.Body
+	for _, target := range []string{string(b.Tag), b.To, string(b.Rename)} {
+		if target != "" && !seen.tag(in.Repository, target) {
+			return nil, desk.Refusal(outOfSight(in.Repository, target, is.Name))
+		}
+	}
 	for _, tag := range []oci.Tag{b.Tag, b.Rename} {
 		if _, err := oci.ParseTag(string(tag)); err != nil && tag != "" || b.Tag == "" {
 			return nil, desk.Refusal(errors.Join(err, oci.Errorf(oci.CodeTagInvalid, "name the tag")))

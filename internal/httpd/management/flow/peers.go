@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -61,9 +62,9 @@ func (d *door) peers(ctx context.Context, _ *struct{}) (*desk.Reply[api.PeerList
 func (d *door) peer(ctx context.Context, in *PeerInput) (*desk.Reply[api.Peer], error) {
 	c := callers.From(ctx)
 	found, err := d.Records.View(ctx).Peers().Get(in.Name)
-	var uses []string
+	var uses sights
 	if err == nil && !d.Access.SeesRuns(c) {
-		if uses, err = d.below(ctx, c, found); err != nil {
+		if uses, err = d.sights(ctx, c, found); err != nil {
 			return nil, desk.Refusal(err)
 		}
 	}
@@ -85,6 +86,9 @@ func (d *door) peer(ctx context.Context, in *PeerInput) (*desk.Reply[api.Peer], 
 // usedPeer is a peer with what uses it.
 func (d *door) usedPeer(ctx context.Context, p peers.Peer) (api.Peer, error) {
 	shown := d.peerOf(p)
+	for _, id := range p.TagAccounts {
+		shown.TagAccounts = append(shown.TagAccounts, d.NameOf(id))
+	}
 	by, err := d.Records.View(ctx).Follows().By(p.ID)
 	for _, namespace := range by {
 		shown.UsedBy = append(shown.UsedBy, "namespace "+namespace+" follows it")
@@ -151,13 +155,16 @@ func (d *door) makePeer(ctx context.Context, in *struct{ Body api.MakePeer }) (*
 	}
 	made, err := d.Peers.Apply(peers.Peer{Name: in.Body.Name}, givenOf(in.Body.GivenPeer))
 	if err == nil {
+		err = d.applyTagAccounts(&made, in.Body.GivenPeer)
+	}
+	if err == nil {
 		made, err = d.test(ctx, made, in.Body.TryPeer)
 	}
 	if err != nil || in.Body.Try || made.Failed != "" && !in.Body.Failing {
 		return desk.OK(api.PeerTested{Peer: d.peerOf(made)}, err)
 	}
 	e := c.Event(record.EventPeerMade)
-	e.Subject, e.Detail = "peer "+made.Name, sayOf(made)
+	e.Subject, e.Detail = "peer "+made.Name, sayOf(made)+d.sayTagAccounts(made)
 	err = d.Access.Change(ctx, c, e, func(tx *record.Tx) (err error) {
 		made.MadeAt, made.MadeBy, made.ChangedAt, made.ChangedBy = tx.Now(), c.Account.ID, tx.Now(), c.Account.ID
 		made, err = tx.Peers().Make(made)
@@ -167,6 +174,37 @@ func (d *door) makePeer(ctx context.Context, in *struct{ Body api.MakePeer }) (*
 		return nil, refusal(err)
 	}
 	return desk.OK(api.PeerTested{Peer: d.peerOf(made), Kept: true}, nil)
+}
+
+// applyTagAccounts sets which accounts may change tags at a peer. It fails with
+// oci.CodeQueryInvalid where one is none.
+func (d *door) applyTagAccounts(to *peers.Peer, g api.GivenPeer) error {
+	if g.TagAccounts == nil {
+		return nil
+	}
+	to.TagAccounts = []int64{}
+	for _, name := range *g.TagAccounts {
+		account, there := d.Records.Rights().AccountNamed(name)
+		if !there {
+			return oci.Errorf(oci.CodeQueryInvalid, "tag_accounts: there is no account %.100q", name)
+		}
+		if !slices.Contains(to.TagAccounts, account.ID) {
+			to.TagAccounts = append(to.TagAccounts, account.ID)
+		}
+	}
+	return nil
+}
+
+// sayTagAccounts says in the audit log who may change tags at a peer.
+func (d *door) sayTagAccounts(p peers.Peer) string {
+	if len(p.TagAccounts) == 0 {
+		return ""
+	}
+	names := make([]string, len(p.TagAccounts))
+	for i, id := range p.TagAccounts {
+		names[i] = d.NameOf(id)
+	}
+	return "; tags there may be changed by " + strings.Join(names, ", ")
 }
 
 // sayOf says in the audit log how a peer is reached.
@@ -198,13 +236,16 @@ func (d *door) changePeer(ctx context.Context, in *struct {
 	}
 	now, err := d.Peers.Apply(was, givenOf(in.Body.GivenPeer))
 	if err == nil {
+		err = d.applyTagAccounts(&now, in.Body.GivenPeer)
+	}
+	if err == nil {
 		now, err = d.test(ctx, now, in.Body.TryPeer)
 	}
 	if err != nil || now.Failed != "" && !in.Body.Failing {
 		return desk.OK(api.PeerTested{Peer: d.peerOf(now)}, err)
 	}
 	e := c.Event(record.EventPeerChanged)
-	e.Subject, e.Detail = "peer "+now.Name, sayOf(now)
+	e.Subject, e.Detail = "peer "+now.Name, sayOf(now)+d.sayTagAccounts(now)
 	err = d.Access.Change(ctx, c, e, func(tx *record.Tx) error {
 		now.ChangedAt, now.ChangedBy = tx.Now(), c.Account.ID
 		if err := tx.Peers().Change(now); err != nil || now.Address == was.Address && now.Prefix == was.Prefix {

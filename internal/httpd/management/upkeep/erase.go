@@ -58,7 +58,7 @@ func (d *door) erase(ctx context.Context, in *struct{ Body api.Erase }) (*desk.R
 
 func (d *door) erasingOf(e registry.Erasing, namespace string) api.ErasePlan {
 	shown := api.ErasePlan{
-		Digest: e.Digest, Twin: e.Twin, Size: e.Size, Here: len(e.Places) > 0, Namespace: namespace, Mark: e.Mark(),
+		Digest: e.Digest, Twin: e.Twin, Unpacked: e.Unpacked, Size: e.Size, Here: len(e.Places) > 0, Namespace: namespace, Mark: e.Mark(),
 		Images: make([]api.ErasedImage, len(e.Images)), Repositories: make([]oci.Name, len(e.Places)), Sealed: []string{},
 	}
 	names := map[int64]oci.Name{}
@@ -118,7 +118,7 @@ func (d *door) bans(ctx context.Context, in *bansInput) (*desk.Reply[api.BanList
 
 func (d *door) banOf(b bans.Ban) api.Ban {
 	return api.Ban{
-		ID: b.ID, Digest: b.Digest, Twin: b.Twin, Namespace: b.Namespace, Size: b.Size, Reason: b.Reason, At: b.BannedAt.Time(), By: d.NameOf(b.BannedBy),
+		ID: b.ID, Digest: b.Digest, Twin: b.Twin, Unpacked: b.Unpacked, Namespace: b.Namespace, Size: b.Size, Reason: b.Reason, At: b.BannedAt.Time(), By: d.NameOf(b.BannedBy),
 		LiftedAt: desk.Moment(b.LiftedAt), LiftedBy: d.NameOf(b.LiftedBy),
 	}
 }

@@ -9,6 +9,7 @@ ALTER TABLE manifests ADD COLUMN asked_served INTEGER NOT NULL DEFAULT 0;
 
 -- step: files of erased content, which are deleted without a window
 ALTER TABLE strays ADD COLUMN erased INTEGER NOT NULL DEFAULT 0;
+CREATE INDEX strays_erased ON strays (erased) WHERE erased <> 0;
 
 -- step: bans of layers, however they are compressed
 -- unpacked is the digest of a banned layer without its compression, unpacked_size its length
@@ -24,3 +25,6 @@ UPDATE holdings SET ended_at = 0, ended_served = 0, removal_id = 0
 
 -- step: reports of what is carried in, by account
 CREATE INDEX arrivals_with_report ON arrivals (account_id, id) WHERE report IS NOT NULL;
+
+-- step: who may change tags at a peer, beside registry admins: accounts by number, as JSON
+ALTER TABLE peers ADD COLUMN tag_accounts TEXT NOT NULL DEFAULT '[]';
