@@ -121,11 +121,12 @@ type Fetch struct {
 	registry *Registry
 	to       target
 	id       string
+	peer     int64
 }
 
-// BeginFetch begins to take content of a peer into a repository, of a size in bytes. It fails
-// with CodeStorageFull and with *quota.Exceeded.
-func (r *Registry) BeginFetch(ctx context.Context, name oci.Name, digest oci.Digest, size int64) (*Fetch, error) {
+// BeginFetch begins to take content of a peer, by its number, into a repository, of a size in
+// bytes. It fails with CodeStorageFull and with *quota.Exceeded.
+func (r *Registry) BeginFetch(ctx context.Context, peer int64, name oci.Name, digest oci.Digest, size int64) (*Fetch, error) {
 	to, err := r.target(ctx, name)
 	if err != nil {
 		return nil, err
@@ -133,7 +134,7 @@ func (r *Registry) BeginFetch(ctx context.Context, name oci.Name, digest oci.Dig
 	if size > r.limits.BlobBytes {
 		return nil, tooLarge(r.limits.BlobBytes)
 	}
-	f := &Fetch{registry: r, to: to, id: newID()}
+	f := &Fetch{registry: r, to: to, id: newID(), peer: peer}
 	namespace, err := r.namespaceOf(ctx, to)
 	if err == nil && r.adds(ctx, namespace, digest) {
 		err = r.reserve(ctx, f.id, reserve.Entry{NamespaceID: namespace, Bytes: size})
@@ -150,7 +151,11 @@ func (r *Registry) BeginFetch(ctx context.Context, name oci.Name, digest oci.Dig
 // Finish checks the content against its digest, and lets the repository hold it.
 func (f *Fetch) Finish(ctx context.Context, digest oci.Digest) error {
 	defer f.registry.reserved.Drop(f.id)
-	return f.registry.settle(ctx, f.to, f.Upload, digest, "", f.id)
+	if err := f.registry.settle(ctx, f.to, f.Upload, digest, "", f.id); err != nil {
+		return err
+	}
+	// Where this is lost, the content is sent once more.
+	return f.registry.records.Update(context.WithoutCancel(ctx), "fetched-from", func(tx *record.Tx) error { return tx.Peers().Sent(f.peer, digest) })
 }
 
 // Abandon lets go of what came.
@@ -165,8 +170,22 @@ func (r *Registry) HasContent(ctx context.Context, digest oci.Digest, size int64
 	return err == nil && there.Size == size
 }
 
-// HoldHere lets a repository hold content that is here already. It reports false where it is
-// not, or not whole.
+// MayHoldHere reports whether content that is here counts as a peer's: it came from there once,
+// with all its bytes, or who asks for it may read a repository that links it.
+func (r *Registry) MayHoldHere(ctx context.Context, peer int64, digest oci.Digest, seen record.Seen) (bool, error) {
+	view := r.records.View(ctx)
+	if sent, err := view.Peers().HasSent(peer, digest); err != nil || sent {
+		return sent, err
+	}
+	_, err := view.HeldAnywhere(digest, "", seen)
+	if errors.Is(err, record.ErrNotFound) {
+		return false, nil
+	}
+	return err == nil, err
+}
+
+// HoldHere lets a repository hold content that is here already, once MayHoldHere says that it
+// may. It reports false where it is not here, or not whole.
 func (r *Registry) HoldHere(ctx context.Context, name oci.Name, digest oci.Digest, size int64) (bool, error) {
 	there, err := r.records.View(ctx).Blob(digest)
 	if errors.Is(err, record.ErrNotFound) || err == nil && there.Size != size {

@@ -344,6 +344,51 @@ func TestFollowingGivesNobodyWhatIsNotTheirs(t *testing.T) {
 	assert.Equal(t, http.StatusNotFound, status, body)
 }
 
+// A peer that says it has a blob does not make this registry hand out its own: content counts as
+// the peer's once its bytes came from there, or for somebody who may read it here anyway.
+func TestAPeerThatSaysItHasABlobGetsNobodyTheBlobOfAClosedRepository(t *testing.T) {
+	t.Parallel()
+	s, f := followed(t, "1h")
+	secret := kit.Bytes(61, 4000)
+	layer := oci.DigestOf(oci.SHA256, secret)
+	kit.AsAdmin(t, s, http.MethodPost, "/api/v1/namespaces", `{"name":"signals"}`)
+	kit.PutBlob(t, s, "signals/box", secret)
+	// The peer has a manifest that names the blob, and not the blob: it lies about that.
+	f.Put("tickets/printer", "1.0", kit.NewImage(t, secret))
+	lies := kit.Bytes(62, 4000)
+	f.Wrong(func(w http.ResponseWriter, r *http.Request) bool {
+		if !strings.HasSuffix(r.URL.Path, layer.String()) {
+			return false
+		}
+		w.Header().Set("Docker-Content-Digest", layer.String())
+		w.Header().Set("Content-Length", fmt.Sprint(len(lies)))
+		if r.Method == http.MethodGet {
+			_, _ = w.Write(lies)
+		}
+		return true
+	})
+	kit.MakeAccount(t, s, "jun")
+	kit.AsAdmin(t, s, http.MethodPut, "/api/v1/roles", `{"place":"outside","account":"jun","role":"reader"}`)
+	get := func(headers ...string) (int, []byte, error) {
+		answer, raw, err := s.Try(http.MethodGet, "/v2/outside/printer/blobs/"+layer.String(), nil, headers...)
+		if err != nil {
+			return 0, raw, err
+		}
+		return answer.StatusCode, raw, nil
+	}
+	answer, _ := s.Do(http.MethodGet, "/v2/outside/printer/manifests/1.0", nil, kit.Basic("jun", kit.MemberPassword)...)
+	require.Equal(t, http.StatusOK, answer.StatusCode)
+	status, raw, _ := get(kit.Basic("jun", kit.MemberPassword)...)
+	assert.NotEqual(t, secret, raw)
+	head, _ := s.Do(http.MethodHead, "/v2/outside/printer/blobs/"+layer.String(), nil, kit.Basic("jun", kit.MemberPassword)...)
+	assert.NotEqual(t, http.StatusOK, head.StatusCode, "nothing was linked, after %d", status)
+	// Who may read the closed repository gets it without transfer.
+	status, raw, err := get()
+	require.NoError(t, err)
+	assert.Equal(t, http.StatusOK, status)
+	assert.True(t, bytes.Equal(secret, raw))
+}
+
 // Where a namespace wants all, other platforms come by themselves; what refers to an image
 // comes when it is listed; a kill in the middle leaves nothing that is wrong.
 func TestWhatNobodyAskedForComesAfterwards(t *testing.T) {

@@ -240,10 +240,10 @@ func (t into) TagDigest(ctx context.Context, name oci.Name, tag oci.Tag) (oci.Di
 // once the peer said that it has it in the one that is brought.
 func (t into) PushBlobFrom(ctx context.Context, name, _ oci.Name, d oci.Descriptor, content io.ReaderAt, told func(n int)) (peer.Outcome, error) {
 	reg := t.r.b.registry
-	if held, err := sides.HoldHere(ctx, reg, t.r.src.Client, t.r.peer.Repository(t.p.from), name, d); err != nil || held {
+	if held, err := sides.HoldHere(ctx, reg, t.r.src.Client, t.r.peer.ID, t.r.peer.Repository(t.p.from), name, d); err != nil || held {
 		return peer.Mounted, err
 	}
-	fetch, err := reg.BeginFetch(ctx, name, d.Digest, d.Size)
+	fetch, err := reg.BeginFetch(ctx, t.r.peer.ID, name, d.Digest, d.Size)
 	if err != nil {
 		return "", err
 	}

@@ -8,6 +8,7 @@ import (
 
 	"warthesis/internal/oci"
 	"warthesis/internal/peer"
+	"warthesis/internal/record"
 	"warthesis/internal/registry"
 	"warthesis/internal/work"
 )
@@ -63,7 +64,7 @@ func (f *Follower) letGo(ctx context.Context, breathe func() error) error {
 }
 
 // itself is who asks for what nobody asked for.
-var itself = Asker{Who: "the registry itself"}
+var itself = Asker{Who: "the registry itself", Seen: record.Seen{Nothing: true}}
 
 func (f *Follower) complete(ctx context.Context, g *work.Going) error {
 	for namespace, of := range *f.follows.Load() {

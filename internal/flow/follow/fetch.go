@@ -9,6 +9,7 @@ import (
 
 	"warthesis/internal/oci"
 	"warthesis/internal/peer"
+	"warthesis/internal/record"
 	"warthesis/internal/registry"
 )
 
@@ -22,15 +23,15 @@ type opened struct {
 	client *peer.Client
 }
 
-// fetch brings content into its repository.
-func (f *Follower) fetch(ctx context.Context, of key, s *Stream, among []candidate) error {
+// fetch brings content into its repository. seen is what the one who asks may read here.
+func (f *Follower) fetch(ctx context.Context, of key, s *Stream, among []candidate, seen record.Seen) error {
 	d := oci.Descriptor{Digest: of.digest, Size: s.Size}
 	none := func(c candidate) error {
 		return oci.Errorf(oci.CodeBlobUnknown, "the peer %s has no blob %s in %s", c.Name, d.Digest, c.there)
 	}
 	if f.registry.HasContent(ctx, of.digest, s.Size) {
 		// It only has to be there as well, for this repository.
-		_, _, err := ask(ctx, f, among, patienceNot, func(asking context.Context, client *peer.Client, c candidate) (bool, error) {
+		from, _, err := ask(ctx, f, among, patienceNot, func(asking context.Context, client *peer.Client, c candidate) (bool, error) {
 			there, err := client.HasBlob(asking, c.there, d)
 			if err == nil && !there {
 				err = none(c)
@@ -40,8 +41,14 @@ func (f *Follower) fetch(ctx context.Context, of key, s *Stream, among []candida
 		if err != nil {
 			return nowhere(of, err)
 		}
-		if held, err := f.registry.HoldHere(ctx, of.name, of.digest, s.Size); err != nil || held {
+		may, err := f.registry.MayHoldHere(ctx, from.ID, of.digest, seen)
+		if err != nil {
 			return err
+		}
+		if may {
+			if held, err := f.registry.HoldHere(ctx, of.name, of.digest, s.Size); err != nil || held {
+				return err
+			}
 		}
 	}
 	// What is opened goes on beyond the question: how long that may take is the way's own bound.
@@ -58,7 +65,7 @@ func (f *Follower) fetch(ctx context.Context, of key, s *Stream, among []candida
 		return oci.Errorf(oci.CodeSizeInvalid, "the image says that %s has %d bytes, and the peer %s would send %d", of.digest, s.Size, from.Name, first.length)
 	}
 	// Only now: a peer that hangs holds no room of the namespace.
-	into, err := f.registry.BeginFetch(ctx, of.name, of.digest, s.Size)
+	into, err := f.registry.BeginFetch(ctx, from.ID, of.name, of.digest, s.Size)
 	if err != nil {
 		first.body.Close()
 		return err

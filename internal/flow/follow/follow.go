@@ -188,6 +188,8 @@ type Asker struct {
 	// Anonymous tells that nobody is logged in, Via through which registries it came.
 	Anonymous bool
 	Via       []string
+	// Seen is what the asker may read here.
+	Seen record.Seen
 }
 
 // mostVia is through how many registries a question may come.

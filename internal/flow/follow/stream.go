@@ -125,7 +125,7 @@ func (f *Follower) join(of key, size int64, by Asker, among []candidate) (*Strea
 	f.fetches.of[by.Who]++
 	// It goes on to its end when the one who began it leaves.
 	f.ended.Go(func() {
-		err := f.fetch(peer.WithVia(f.ctx, f.via(by)), of, s, among)
+		err := f.fetch(peer.WithVia(f.ctx, f.via(by)), of, s, among, by.Seen)
 		f.fetches.mu.Lock()
 		delete(f.fetches.open, of)
 		if f.fetches.of[by.Who]--; f.fetches.of[by.Who] == 0 {

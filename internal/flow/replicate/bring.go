@@ -108,10 +108,10 @@ func (b *bringing) blob(ctx context.Context, d oci.Descriptor) error {
 	if size, err := b.r.registry.StatBlob(ctx, b.to, d.Digest); err == nil && size == d.Size {
 		return pass(nil)
 	}
-	if held, err := sides.HoldHere(ctx, b.r.registry, b.client, b.from, b.to, d); err != nil || held {
+	if held, err := sides.HoldHere(ctx, b.r.registry, b.client, b.a.peer.ID, b.from, b.to, d); err != nil || held {
 		return pass(err)
 	}
-	into, err := b.r.registry.BeginFetch(ctx, b.to, d.Digest, d.Size)
+	into, err := b.r.registry.BeginFetch(ctx, b.a.peer.ID, b.to, d.Digest, d.Size)
 	if err != nil {
 		return err
 	}

@@ -198,11 +198,15 @@ func Digests(ctx context.Context, of Side, names []At) (all []oci.Digest, err er
 }
 
 // HoldHere lets a repository hold a blob that another one here has, without transfer, once the
-// peer said that it has it in the repository that is copied: knowing a digest is no right. It
-// reports whether it is held.
-func HoldHere(ctx context.Context, reg *registry.Registry, client *peer.Client, from, to oci.Name, d oci.Descriptor) (bool, error) {
+// peer, by its number, said that it has it in the repository that is copied, and has sent all
+// its bytes before: neither knowing a digest nor saying so is a right. It reports whether it is
+// held.
+func HoldHere(ctx context.Context, reg *registry.Registry, client *peer.Client, of int64, from, to oci.Name, d oci.Descriptor) (bool, error) {
 	if !reg.HasContent(ctx, d.Digest, d.Size) {
 		return false, nil
+	}
+	if may, err := reg.MayHoldHere(ctx, of, d.Digest, record.Seen{Nothing: true}); err != nil || !may {
+		return false, err
 	}
 	if has, err := client.HasBlob(ctx, from, d); err != nil || !has {
 		return false, err

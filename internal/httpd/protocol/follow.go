@@ -16,7 +16,7 @@ import (
 // asker is who asks, for what is brought from peers.
 func (d *Door) asker(c *gin.Context) follow.Asker {
 	caller := callerOf(c)
-	by := follow.Asker{Who: "account " + caller.Account.Name, Anonymous: caller.Nobody(), Via: c.Request.Header.Values("Via")}
+	by := follow.Asker{Who: "account " + caller.Account.Name, Anonymous: caller.Nobody(), Via: c.Request.Header.Values("Via"), Seen: d.access.SeenForMount(caller)}
 	if by.Anonymous {
 		by.Who = "address " + caller.Address
 	}

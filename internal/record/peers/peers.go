@@ -162,6 +162,17 @@ func (p Peers) Tested(peer Peer) error {
 // Remove removes a peer.
 func (p Peers) Remove(id int64) error { return p.DB.Delete(&Peer{}, id).Error }
 
+// Sent notes that a peer has sent all bytes of content: it had them.
+func (p Peers) Sent(peer int64, digest oci.Digest) error {
+	return p.DB.Exec("INSERT OR IGNORE INTO origins (content_id, peer_id) SELECT blobs.content_id, ? FROM contents JOIN blobs ON blobs.content_id = contents.id WHERE contents.digest = ?", peer, digest).Error
+}
+
+// HasSent reports whether a peer has sent all bytes of content that is here. That it says it
+// has them is not enough: whoever knows a digest can say so.
+func (p Peers) HasSent(peer int64, digest oci.Digest) (has bool, err error) {
+	return has, p.DB.Raw("SELECT EXISTS (SELECT 1 FROM origins WHERE peer_id = ? AND content_id = (SELECT id FROM contents WHERE digest = ?))", peer, digest).Scan(&has).Error
+}
+
 // Upload is an upload to another registry that did not end.
 type Upload struct {
 	Registry string     `gorm:"primaryKey"`

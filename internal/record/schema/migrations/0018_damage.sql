@@ -28,3 +28,20 @@ CREATE INDEX arrivals_with_report ON arrivals (account_id, id) WHERE report IS N
 
 -- step: who may change tags at a peer, beside registry admins: accounts by number, as JSON
 ALTER TABLE peers ADD COLUMN tag_accounts TEXT NOT NULL DEFAULT '[]';
+
+-- step: which content came from which peer, with all its bytes
+CREATE TABLE origins (
+    content_id INTEGER NOT NULL,
+    peer_id    INTEGER NOT NULL,
+    PRIMARY KEY (content_id, peer_id)
+) WITHOUT ROWID;
+CREATE INDEX origins_by_peer ON origins (peer_id);
+CREATE TRIGGER origins_content_deleted AFTER DELETE ON blobs BEGIN
+    DELETE FROM origins WHERE content_id = OLD.content_id;
+END;
+CREATE TRIGGER origins_peer_deleted AFTER DELETE ON peers BEGIN
+    DELETE FROM origins WHERE peer_id = OLD.id;
+END;
+CREATE TRIGGER origins_peer_moved AFTER UPDATE OF address, prefix ON peers WHEN OLD.address <> NEW.address OR OLD.prefix <> NEW.prefix BEGIN
+    DELETE FROM origins WHERE peer_id = OLD.id;
+END;
