@@ -112,6 +112,12 @@ var rightsRoutes = []rightsRoute{
 	{says: "see what tags pointed to", door: managementDoor, need: toPull, method: "GET", path: path("/api/v1/tag-log?repository={repository}&tag=kept"), done: 200},
 	{says: "ask for the next version", door: managementDoor, need: toPull, method: "GET", path: path("/api/v1/next-version?repository={repository}"), done: 200},
 	{says: "hold the name of the next version", door: managementDoor, need: toPush, method: "POST", path: path("/api/v1/next-version?repository={repository}"), done: 200},
+	{says: "list reserved tag names", door: managementDoor, need: toManage, method: "GET", path: path("/api/v1/reservations?repository={repository}"), done: 200},
+	{says: "release a reserved tag name", prepared: true, door: managementDoor, need: toManage, method: "DELETE", path: func(w *rightsWorld, repository string) string {
+		var held api.NextVersion
+		w.must("POST", "/api/v1/next-version?repository="+repository, "", &held)
+		return "/api/v1/reservations?repository=" + repository + "&tag=" + string(held.Tag)
+	}, done: 204},
 	{says: "add a tag to what is there", door: managementDoor, need: toPush, method: "POST", path: path("/api/v1/tags?repository={repository}"),
 		body: func(w *rightsWorld, _ string) string {
 			w.number++

@@ -68,6 +68,19 @@ type NextVersion struct {
 	HeldUntil *time.Time `json:"held_until,omitempty" doc:"Until about when the name is held for the caller; absent where it was not asked for"`
 }
 
+// Reservation is a tag name that nobody but one account can use for now.
+type Reservation struct {
+	Tag   oci.Tag   `json:"tag"`
+	By    string    `json:"by" doc:"The account for which it is reserved"`
+	Until time.Time `json:"until" doc:"About when the reservation ends"`
+}
+
+// ReservationList is a page of reserved tag names, in order.
+type ReservationList struct {
+	Reservations []Reservation `json:"reservations" nullable:"false"`
+	Next         oci.Tag       `json:"next,omitempty" doc:"Pass it as after for the next page; absent on the last"`
+}
+
 // NextVersion returns the next version of a repository, and holds its name for the caller
 // where that is wanted.
 func (c *Client) NextVersion(ctx context.Context, name oci.Name, step rule.Step, hold bool) (NextVersion, error) {

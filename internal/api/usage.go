@@ -93,7 +93,7 @@ type EndWindows struct {
 type UsageSample struct {
 	Day     time.Time `json:"day"`
 	Seen    int64     `json:"seen"`
-	Own     int64     `json:"own"`
+	Own     *int64    `json:"own,omitempty" doc:"Bytes that nothing else holds; only registry roles are told, since it depends on what closed namespaces hold"`
 	Waiting int64     `json:"waiting"`
 	Images  int64     `json:"images"`
 	Tags    int64     `json:"tags"`

@@ -55,15 +55,19 @@ const (
 	EventRemovalUndone       EventKind = "removal-undone"
 	EventTagSealed           EventKind = "tag-sealed"
 	EventTagUnsealed         EventKind = "tag-unsealed"
+	// EventReservationReleased is a tag name that an owner took from whoever had reserved it.
+	EventReservationReleased EventKind = "reservation-released"
 	EventRulesSet            EventKind = "rules-set"
 	EventRulesRemoved        EventKind = "rules-removed"
 	// EventContentHurt is a file that was found not to be what it should be.
 	EventContentHurt   EventKind = "content-hurt"
 	EventContentMended EventKind = "content-mended"
-	EventErased        EventKind = "erased"
-	EventBanLifted     EventKind = "ban-lifted"
-	EventSweepAsked    EventKind = "sweep-asked"
-	EventScrubAsked    EventKind = "scrub-asked"
+	// EventRecordsDamaged is damage of the records that a check or a question found.
+	EventRecordsDamaged EventKind = "records-damaged"
+	EventErased         EventKind = "erased"
+	EventBanLifted      EventKind = "ban-lifted"
+	EventSweepAsked     EventKind = "sweep-asked"
+	EventScrubAsked     EventKind = "scrub-asked"
 	// EventRulesWait is a list that would take so much of a repository that it waits.
 	EventRulesWait      EventKind = "rules-wait"
 	EventRulesAct       EventKind = "rules-act"

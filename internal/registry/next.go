@@ -45,3 +45,48 @@ func (r *Registry) HoldNextVersion(ctx context.Context, name oci.Name, step rule
 	}
 	return tag, until, err
 }
+
+// Reservation is a tag name that is reserved for an account.
+type Reservation struct {
+	Tag       oci.Tag
+	AccountID int64
+	// Until is about when it ends: the time counts while the service runs.
+	Until time.Time
+}
+
+// Reservations returns up to limit tag names that are reserved in a repository, behind one, in
+// order. It fails with CodeNameUnknown.
+func (r *Registry) Reservations(ctx context.Context, name oci.Name, after oci.Tag, limit int) ([]Reservation, error) {
+	found, err := r.repository(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	served, now := int64(r.clock.Served()), r.clock.Now()
+	rows, err := r.records.View(ctx).TagNames(found.ID, served).Reserved(after, limit)
+	all := make([]Reservation, len(rows))
+	for i, row := range rows {
+		all[i] = Reservation{row.Name, row.HeldBy, now.Add(time.Duration(row.HeldUntil - served))}
+	}
+	return all, err
+}
+
+// ReleaseReservation ends the reservation of a tag name, so that anybody who may push can use
+// it. It fails with CodeNameUnknown where there is none.
+func (r *Registry) ReleaseReservation(ctx context.Context, name oci.Name, tag oci.Tag, owner func(account int64) string) error {
+	found, err := r.repository(ctx, name)
+	if err != nil {
+		return err
+	}
+	return r.inLive(ctx, found, "release-tag-name", func(tx *record.Tx, found record.Repository) error {
+		account, err := tx.TagNames(found.ID, tx.Served()).Release(tag)
+		if err != nil {
+			return err
+		}
+		if account == 0 {
+			return oci.Errorf(oci.CodeNameUnknown, "the tag name %s is not reserved in %s", tag, name)
+		}
+		e := event(ctx, record.EventReservationReleased, found)
+		e.Tag, e.Detail = tag, "it was reserved for "+owner(account)
+		return tx.Log(e)
+	})
+}

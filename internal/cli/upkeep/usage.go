@@ -147,7 +147,11 @@ func growthOf() site.Command {
 				w := c.T.Table("Day", "Own", "Seen", "Waiting", "Images", "Tags")
 				w.Right("Own", "Seen", "Waiting", "Images", "Tags")
 				for _, s := range g.Samples {
-					w.Row(s.Day.Format(time.DateOnly), term.Size(s.Own), term.Size(s.Seen), term.Size(s.Waiting), s.Images, s.Tags)
+					own := "-"
+					if s.Own != nil {
+						own = term.Size(*s.Own)
+					}
+					w.Row(s.Day.Format(time.DateOnly), own, term.Size(s.Seen), term.Size(s.Waiting), s.Images, s.Tags)
 				}
 				w.Draw()
 			})

@@ -207,7 +207,8 @@ type Shown struct {
 
 // Filter says which references are shown.
 type Filter struct {
-	// All shows those of all repositories; without it only those here that are seen.
+	// All shows those of all repositories; without it only those here that are seen. What is
+	// held is told of what is seen alone, also then.
 	All  bool
 	Seen clause.Expr
 	// Absent keeps those that are not held here.
@@ -228,11 +229,7 @@ const held = `CASE WHEN e.host = '' AND e.repository <> '' AND e.digest = '' THE
 
 // Show returns references of a list, also those that left it not long ago before served time.
 func (l Lists) Show(id, served int64, f Filter) (all []Shown, err error) {
-	everything := clause.Expr{SQL: "1"}
 	seen := f.Seen
-	if f.All {
-		seen = everything
-	}
 	query := l.DB.Table("in_use_entries AS e").Select("e.host, e.repository, e.tag, e.digest, e.left_served, "+held+" AS held", seen, seen).
 		Where("e.list_id = ? AND (e.left_served = 0 OR e.left_served > ?)", id, served-int64(worth.CountsFor)).
 		Where("(e.host, e.repository, e.tag, e.digest) > (?, ?, ?, ?)", f.After.Host, f.After.Repository, f.After.Tag, f.After.Digest)

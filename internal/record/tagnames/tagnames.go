@@ -125,3 +125,24 @@ func (n Names) Hold(name oci.Tag, account, until int64) error {
 	}
 	return n.put(name, 0, account, until)
 }
+
+// Reserved is a name that is reserved for an account, until served time in nanoseconds.
+type Reserved struct {
+	Name              oci.Tag
+	HeldBy, HeldUntil int64
+}
+
+// Reserved returns up to limit names that are reserved now, behind one, in order.
+func (n Names) Reserved(after oci.Tag, limit int) (all []Reserved, err error) {
+	return all, n.DB.Raw("SELECT name, held_by, held_until FROM tag_names WHERE repository_id = ? AND first_served = 0 AND held_until > ? AND name > ? ORDER BY name LIMIT ?",
+		n.RepositoryID, n.Served, after, limit).Scan(&all).Error
+}
+
+// Release ends the reservation of a name, and returns for whom it was; 0 where there was none.
+func (n Names) Release(name oci.Tag) (account int64, err error) {
+	r, there, err := n.of(name)
+	if err != nil || !there || r.FirstServed != 0 || r.HeldUntil <= n.Served {
+		return 0, err
+	}
+	return r.HeldBy, n.DB.Exec("DELETE FROM tag_names WHERE repository_id = ? AND name = ? AND first_served = 0", n.RepositoryID, name).Error
+}

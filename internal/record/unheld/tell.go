@@ -3,6 +3,7 @@ package unheld
 import (
 	"database/sql"
 	"errors"
+	"strings"
 )
 
 // told are the findings of a plan in the order in which they go: what names before what
@@ -32,6 +33,11 @@ var told = []string{
 // tell gives all that goes to each, and counts it.
 func (p *Plan) tell(each func([]byte) error) (goes []Sum, err error) {
 	for _, part := range told {
+		if !p.terms.Whole() {
+			// Numbers of contents are given as they first came to the registry: an order by them
+			// would show an owner which of them others had before.
+			part = strings.Replace(part, "ORDER BY g.repository_id, g.content_id", "ORDER BY r.name, c.digest", 1)
+		}
 		if err := p.tellPart(part, each); err != nil {
 			return nil, err
 		}

@@ -57,3 +57,47 @@ func (d *door) holdNextVersion(ctx context.Context, in *nextInput) (*desk.Reply[
 	tag, until, err := d.Registry.HoldNextVersion(ctx, name, step)
 	return desk.OK(api.NextVersion{Tag: tag, HeldUntil: &until}, err)
 }
+
+type reservationsInput struct {
+	desk.RepositoryInput
+	After string `query:"after" maxLength:"128" doc:"The next of the page before"`
+	Limit int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+}
+
+func (d *door) reservations(ctx context.Context, in *reservationsInput) (*desk.Reply[api.ReservationList], error) {
+	name, err := oci.ParseName(in.Repository)
+	if err == nil {
+		err = d.May(ctx, name, access.Manage)
+	}
+	if err != nil {
+		return nil, desk.Refusal(err)
+	}
+	all, err := d.Registry.Reservations(ctx, name, oci.Tag(in.After), in.Limit+1)
+	list := api.ReservationList{Reservations: []api.Reservation{}}
+	if len(all) > in.Limit {
+		all = all[:in.Limit]
+		list.Next = all[in.Limit-1].Tag
+	}
+	for _, r := range all {
+		list.Reservations = append(list.Reservations, api.Reservation{Tag: r.Tag, By: d.NameOf(r.AccountID), Until: r.Until})
+	}
+	return desk.OK(list, err)
+}
+
+func (d *door) releaseReservation(ctx context.Context, in *struct {
+	desk.RepositoryInput
+	Tag string `query:"tag" required:"true" maxLength:"128"`
+}) (*desk.None, error) {
+	name, err := oci.ParseName(in.Repository)
+	var tag oci.Tag
+	if err == nil {
+		tag, err = oci.ParseTag(in.Tag)
+	}
+	if err == nil {
+		err = d.May(ctx, name, access.Manage)
+	}
+	if err != nil {
+		return nil, desk.Refusal(err)
+	}
+	return desk.Done(d.Registry.ReleaseReservation(ctx, name, tag, d.NameOf))
+}

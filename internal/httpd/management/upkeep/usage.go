@@ -146,9 +146,13 @@ func (d *door) growth(ctx context.Context, in *DaysInput) (*desk.Reply[api.Usage
 		return nil, desk.Refusal(err)
 	}
 	samples, err := d.Upkeep.Growth(ctx, callers.From(ctx), place, in.Days)
+	all := d.Access.SeesRuns(callers.From(ctx))
 	shown := api.UsageGrowth{Samples: make([]api.UsageSample, len(samples))}
 	for i, s := range samples {
-		shown.Samples[i] = api.UsageSample{Day: usage.TimeOf(s.Day), Seen: s.Seen, Own: s.Own, Waiting: s.Waiting, Images: s.Images, Tags: s.Tags}
+		shown.Samples[i] = api.UsageSample{Day: usage.TimeOf(s.Day), Seen: s.Seen, Waiting: s.Waiting, Images: s.Images, Tags: s.Tags}
+		if all {
+			shown.Samples[i].Own = &s.Own
+		}
 	}
 	return desk.OK(shown, err)
 }
