@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"io"
 	"net"
 	"net/http"
 	"os"
@@ -15,6 +16,7 @@ import (
 	"sync"
 	"sync/atomic"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -252,6 +254,35 @@ func TestWhoHasTheMachineGetsIn(t *testing.T) {
 	r = kit.Run(t, "admin-password", "--data", t.TempDir())
 	assert.Equal(t, 1, r.Code)
 	assert.Contains(t, r.Err, "is no data folder of a registry")
+}
+
+// An issuer that an identity rule names is reached as a peer is: not where an address is not
+// public, unless the service's settings list it.
+func TestIssuersAreReachedWithTheChecksOfPeers(t *testing.T) {
+	t.Parallel()
+	issuer := kit.StartIssuer(t)
+	s := kit.Start(t, t.TempDir())
+	kit.AsAdmin(t, s, http.MethodPost, "/api/v1/accounts", `{"name":"robot","kind":"machine"}`)
+	answer, raw := s.Do(http.MethodPost, "/api/v1/identity-rules", strings.NewReader(`{"name":"builds","issuer":"`+issuer.URL+`","audience":"warthesis","subject":"*","account":"robot"}`), "Content-Type", "application/json")
+	assert.GreaterOrEqual(t, answer.StatusCode, 400, "%s", raw)
+	assert.Contains(t, string(raw), "inside_networks")
+}
+
+// What a request announces and does not send is waited for as long as anybody may stall, also
+// where nobody reads it.
+func TestAPullWhoseAnnouncedBodyNeverComesEnds(t *testing.T) {
+	t.Parallel()
+	s := kit.Start(t, t.TempDir(), "--body-idle", "1s")
+	for _, path := range []string{"/v2/", "/v2/a/b/manifests/x", "/api/v1/service", "/healthz/ready", "/"} {
+		conn, err := net.Dial("tcp", s.Address)
+		require.NoError(t, err)
+		_, err = fmt.Fprintf(conn, "GET %s HTTP/1.1\r\nHost: x\r\nContent-Length: 100\r\n\r\n", path)
+		require.NoError(t, err)
+		require.NoError(t, conn.SetReadDeadline(time.Now().Add(30*time.Second)))
+		_, err = io.Copy(io.Discard, conn)
+		assert.NoError(t, err, "the connection of %s ends", path)
+		conn.Close()
+	}
 }
 
 // An issuer that hangs keeps some waiting, and nothing else from going on.

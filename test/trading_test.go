@@ -73,7 +73,7 @@ func (w *traders) good(c credential) bool {
 func TestNoCredentialIsWorthMoreThanTheOneItCameFrom(t *testing.T) {
 	t.Parallel()
 	issuer := kit.StartIssuer(t)
-	s := kit.Start(t, t.TempDir())
+	s := kit.Start(t, t.TempDir(), "--inside-networks", "127.0.0.0/8")
 	w := &traders{t, s}
 	kit.AsAdmin(t, s, http.MethodPost, "/api/v1/accounts", `{"name":"robot","kind":"machine"}`)
 	kit.MakeAccount(t, s, "ines")

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"unicode/utf8"
 
 	"warthesis/internal/oci"
 	"warthesis/internal/record"
@@ -24,8 +25,8 @@ func CheckReason(reason string, must bool) error {
 	switch {
 	case must && strings.TrimSpace(reason) == "":
 		return oci.Errorf(oci.CodeQueryInvalid, "a reason is missing: say why, for the audit log")
-	case len(reason) > mostReason:
-		return oci.Errorf(oci.CodeQueryInvalid, "the reason has %d bytes, at most %d may be", len(reason), mostReason)
+	case utf8.RuneCountInString(reason) > mostReason:
+		return oci.Errorf(oci.CodeQueryInvalid, "the reason has %d characters; at most %d are allowed", utf8.RuneCountInString(reason), mostReason)
 	}
 	return nil
 }

@@ -3,6 +3,7 @@ package access
 import (
 	"errors"
 	"time"
+	"unicode/utf8"
 
 	"warthesis/internal/oci"
 	"warthesis/internal/record"
@@ -37,8 +38,8 @@ const (
 
 func (p PlaceChange) check(a *Access) error {
 	for _, d := range []*string{p.Description, p.NewDescription} {
-		if d != nil && len(*d) > mostDescription {
-			return oci.Errorf(oci.CodeQueryInvalid, "the description has %d bytes, at most %d may be", len(*d), mostDescription)
+		if d != nil && utf8.RuneCountInString(*d) > mostDescription {
+			return oci.Errorf(oci.CodeQueryInvalid, "the description has %d characters; at most %d are allowed", utf8.RuneCountInString(*d), mostDescription)
 		}
 	}
 	for _, labels := range []*record.Labels{p.Labels, p.NewLabels} {
@@ -49,8 +50,8 @@ func (p PlaceChange) check(a *Access) error {
 			return oci.Errorf(oci.CodeQueryInvalid, "there are %d labels, at most %d may be", len(*labels), mostLabels)
 		}
 		for name, value := range *labels {
-			if name == "" || len(name) > mostLabel || len(value) > mostLabel {
-				return oci.Errorf(oci.CodeQueryInvalid, "the label %.40q is empty or longer than %d bytes", name, mostLabel)
+			if name == "" || utf8.RuneCountInString(name) > mostLabel || utf8.RuneCountInString(value) > mostLabel {
+				return oci.Errorf(oci.CodeQueryInvalid, "the label %.40q is empty, or it or its value has more than %d characters", name, mostLabel)
 			}
 		}
 	}

@@ -11,6 +11,7 @@ import (
 	"strings"
 	"sync"
 	"time"
+	"unicode/utf8"
 
 	"warthesis/internal/clock"
 	"warthesis/internal/oci"
@@ -102,8 +103,8 @@ func (p *Peers) Apply(to peers.Peer, g Given) (peers.Peer, error) {
 	set(&to.Authority, g.Authority)
 	set(&to.ClientCertificate, g.ClientCertificate)
 	set(&to.Unencrypted, g.Unencrypted)
-	if len(to.Description) > mostDescription || len(to.Account) > mostDescription {
-		return to, oci.Errorf(oci.CodeSizeInvalid, "the description and the account's name have at most %d bytes", mostDescription)
+	if utf8.RuneCountInString(to.Description) > mostDescription || utf8.RuneCountInString(to.Account) > mostDescription {
+		return to, oci.Errorf(oci.CodeSizeInvalid, "the description and the account's name have at most %d characters each", mostDescription)
 	}
 	if g.Address != nil {
 		address, err := oci.ParseRegistry(*g.Address)

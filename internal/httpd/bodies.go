@@ -26,7 +26,9 @@ func withDeadlines(next http.Handler, idle time.Duration, manifestBytes int64) h
 			return
 		}
 		within := idle
-		if strings.HasPrefix(r.URL.Path, "/v2/") && !strings.Contains(r.URL.Path, "/blobs/uploads") {
+		// Only pushes read a body that long: what a pull announces is waited for no longer than
+		// anybody may stall.
+		if r.Method == http.MethodPut && strings.HasPrefix(r.URL.Path, "/v2/") && !strings.Contains(r.URL.Path, "/blobs/uploads") {
 			within = manifest
 		}
 		control := http.NewResponseController(w)

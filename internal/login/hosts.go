@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io/fs"
 	"path/filepath"
+	"syscall"
 	"time"
 
 	"warthesis/internal/given"
@@ -63,7 +64,8 @@ func readHosts(path string) (*Hosts, error) {
 // readJSON reads a file of the client's own; one that is not there changes nothing.
 func readJSON(path string, into any) error {
 	raw, err := given.Read(path, hostsLimit)
-	if errors.Is(err, fs.ErrNotExist) {
+	// A file in the place of its folder is no folder either.
+	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ENOTDIR) {
 		return nil
 	}
 	if err == nil {

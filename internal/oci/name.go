@@ -1,6 +1,9 @@
 package oci
 
-import "strings"
+import (
+	"strings"
+	"unicode/utf8"
+)
 
 // MaxNameLength is the longest repository name in bytes. The standard leaves the
 // limit to registries and warns of clients that count the host's name against
@@ -118,11 +121,23 @@ func ParseTag(s string) (Tag, error) {
 	return Tag(s), nil
 }
 
+// Cut returns the beginning of a text, of at most most bytes, that ends with a whole
+// character.
+func Cut(s string, most int) string {
+	if len(s) <= most {
+		return s
+	}
+	for most > 0 && !utf8.RuneStart(s[most]) {
+		most--
+	}
+	return s[:most]
+}
+
 // quote shows hostile text in a message: quoted, and cut where it is long.
 func quote(s string) string {
 	const most = 80
 	if len(s) > most {
-		s = s[:most] + "…"
+		s = Cut(s, most) + "…"
 	}
 	return `"` + strings.Map(func(r rune) rune {
 		if r < ' ' || r == 0x7f || r == '"' {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strings"
 	"testing"
+	"unicode/utf8"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -118,4 +119,16 @@ func TestAPlatformIsPickedOutOfAnIndex(t *testing.T) {
 	assert.True(t, errors.Is(err, CodeManifestUnknown))
 	assert.ErrorContains(t, err, "linux/amd64, linux/arm/v6, linux/arm/v7")
 	assert.NotContains(t, err.Error(), "unknown/unknown")
+}
+
+func TestATextIsNeverCutInsideACharacter(t *testing.T) {
+	text := "Nachtzüge fahren später ·🚆"
+	for most := range len(text) + 2 {
+		cut := Cut(text, most)
+		assert.True(t, utf8.ValidString(cut), "%q", cut)
+		assert.LessOrEqual(t, len(cut), most)
+		assert.True(t, strings.HasPrefix(text, cut))
+		assert.True(t, len(cut) > most-4 || len(text) <= most)
+	}
+	assert.Empty(t, Cut("🚆", 3))
 }

@@ -8,14 +8,18 @@ import (
 	"time"
 )
 
-// Client returns a client whose requests take as long as patience at most, answer
-// included, and whose answers are read up to so many bytes. A redirect is the answer:
-// what was meant for one address, a secret perhaps, goes to no other. It is safe for
-// concurrent use.
-func Client(patience time.Duration, bytes int64) *http.Client {
+// Client returns a client that connects where the reach lets it, whose requests take as long
+// as patience at most, answer included, and whose answers are read up to so many bytes. A
+// redirect is the answer: what was meant for one address, a secret perhaps, goes to no other.
+// It is safe for concurrent use.
+func (r Reach) Client(patience time.Duration, bytes int64) *http.Client {
+	transport := &http.Transport{
+		Proxy: r.Proxy, DialContext: r.Dialer(), ForceAttemptHTTP2: true, MaxIdleConns: 20, IdleConnTimeout: time.Minute,
+		TLSHandshakeTimeout: dialPatience, MaxResponseHeaderBytes: 64 << 10,
+	}
 	return &http.Client{
 		Timeout:       patience,
-		Transport:     bounded{http.DefaultTransport, bytes},
+		Transport:     bounded{transport, bytes},
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 	}
 }

@@ -26,7 +26,7 @@ func TestAnswersAreBoundedAndNobodyIsFollowedElsewhere(t *testing.T) {
 	server := httptest.NewServer(mux)
 	defer server.Close()
 	defer close(hang)
-	client := Client(200*time.Millisecond, 1000)
+	client := Reach{Inside: []Network{{Prefix: netip.MustParsePrefix("127.0.0.0/8")}}}.Client(200*time.Millisecond, 1000)
 
 	answer, err := client.Get(server.URL + "/long")
 	require.NoError(t, err)

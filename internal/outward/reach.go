@@ -67,6 +67,9 @@ func (n Network) String() string {
 type Reach struct {
 	// Inside are the networks that may be connected to besides.
 	Inside []Network
+	// Named are addresses, host:port, that whoever runs the service named in its settings:
+	// they are not checked.
+	Named []string
 	// Proxied lets connections go through the proxy of the environment, which then decides.
 	Proxied bool
 }
@@ -120,7 +123,7 @@ func (r Reach) Dialer() func(ctx context.Context, network, address string) (net.
 	proxies := r.proxies()
 	return func(ctx context.Context, network, address string) (net.Conn, error) {
 		dialer := net.Dialer{Timeout: dialPatience, KeepAlive: 30 * time.Second}
-		if !slices.Contains(proxies, address) {
+		if !slices.Contains(proxies, address) && !slices.Contains(r.Named, address) {
 			dialer.ControlContext = func(_ context.Context, _, resolved string, _ syscall.RawConn) error {
 				at, err := netip.ParseAddrPort(resolved)
 				if err != nil {

@@ -118,7 +118,7 @@ func takeByRule(ctx context.Context, tx *record.Tx, in record.Repository, j *Jud
 	}
 	by := record.Actor{Reason: f.Verdict.String(), Run: j.Run, Origin: taglog.OriginRule}
 	if len(by.Reason) > mostReason {
-		by.Reason = strings.ToValidUTF8(by.Reason[:mostReason], "") + " …"
+		by.Reason = oci.Cut(by.Reason, mostReason) + " …"
 	}
 	said := event(ctx, record.EventManifestDeleted, in)
 	said.Detail, said.Digest = "by retention: "+by.Reason, m.Digest

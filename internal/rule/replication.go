@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"warthesis/internal/oci"
 )
@@ -102,8 +103,8 @@ func ReadReplication(t ReplicationText) (r Replication, err error) {
 	if len(t.ArtifactTypes) > MostPatterns {
 		return r, fmt.Errorf("a rule has at most %d artifact types", MostPatterns)
 	}
-	if r.Because = oneLine(r.Because); len(r.Because) > MostBecause {
-		return r, fmt.Errorf("because says why in at most %d bytes", MostBecause)
+	if r.Because = oneLine(r.Because); utf8.RuneCountInString(r.Because) > MostBecause {
+		return r, fmt.Errorf("because says why in at most %d characters", MostBecause)
 	}
 	for _, choice := range []struct {
 		key   string

@@ -29,7 +29,6 @@ import (
 	"warthesis/internal/flow/replicate"
 	"warthesis/internal/httpd"
 	"warthesis/internal/httpd/management/desk"
-	"warthesis/internal/outward"
 	"warthesis/internal/record"
 	"warthesis/internal/registry"
 	"warthesis/internal/sweep"
@@ -102,7 +101,11 @@ func (h *Home) open(c config.Config, start func(time.Duration) clock.Clock) erro
 	if err != nil {
 		return err
 	}
-	issuers := outward.Client(issuerPatience, issuerBytes)
+	reach, err := issuersReach(c)
+	if err != nil {
+		return err
+	}
+	issuers := reach.Client(issuerPatience, issuerBytes)
 	h.Access, err = access.Open(h.Records, clk, filepath.Join(c.Data, keysFolder), func(ctx context.Context) context.Context {
 		return context.WithValue(ctx, oauth2.HTTPClient, issuers)
 	})

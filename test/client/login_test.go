@@ -61,6 +61,34 @@ func TestALoginKeepsATokenAndEndsWithTheLogout(t *testing.T) {
 	assert.Equal(t, 2, r.Code, "without a terminal nothing is waited for")
 }
 
+// A login that can't be kept leaves no token behind, and one that is kept in a file of its own
+// needs no home.
+func TestALoginThatCannotBeKeptLeavesNoToken(t *testing.T) {
+	s := kit.Start(t, t.TempDir())
+	kit.MakeAccount(t, s, "marit")
+	folder := t.TempDir()
+	// Nobody makes a folder there.
+	blocked := "/proc/nothing"
+	t.Setenv("WARTHESIS_CLIENT_FOLDER", filepath.Join(blocked, "client"))
+	t.Setenv("WARTHESIS_CLIENT_LOGIN_FILE", filepath.Join(blocked, "logins", "config.json"))
+	tokens := func() string {
+		return string(kit.AsAdmin(t, s, http.MethodGet, "/api/v1/tokens?account=marit", ""))
+	}
+	before := tokens()
+	login := []string{"login", s.Address, "--account", "marit", "--from-stdin"}
+	r := kit.RunWith(t, kit.MemberPassword+"\n", login...)
+	assert.Equal(t, 1, r.Code)
+	assert.Contains(t, r.Err, "the token that was made for it is revoked")
+	assert.Equal(t, before, tokens())
+
+	file := filepath.Join(folder, "here", "config.json")
+	r = kit.RunWith(t, kit.MemberPassword+"\n", append(login, "--login-file", file)...)
+	assert.Equal(t, 0, r.Code, r.Err)
+	assert.Contains(t, r.Err, "the default registry could not be noted")
+	assert.Contains(t, kit.Must(t, "whoami", s.Address, "--login-file", file), "marit")
+	assert.NotEqual(t, before, tokens())
+}
+
 func TestATokenOfTheNarrowestKindPushesToItsRepositoryAlone(t *testing.T) {
 	s := kit.Start(t, t.TempDir())
 	kit.Must(t, "namespace", "make", s.Address+"/berths")

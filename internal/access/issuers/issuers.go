@@ -70,7 +70,12 @@ func (i *Issuers) Check(ctx context.Context, issuer string) error {
 		if status.MatchString(said) {
 			said, _, _ = strings.Cut(said, ": ")
 		}
-		return fmt.Errorf("%w: %s does not answer as an issuer of identities, so that nobody could log in by it, and the rule is not made: %s", ErrIssuer, issuer, said[:min(mostSaid, len(said))])
+		var denied *oci.Error
+		if errors.As(err, &denied) {
+			// Where this registry does not connect to, and what whoever runs it can do.
+			return oci.Errorf(denied.Code, "the issuer %s can't be reached: %s", issuer, denied.Message)
+		}
+		return fmt.Errorf("%w: %s does not answer as an issuer of identities, so that nobody could log in by it, and the rule is not made: %s", ErrIssuer, issuer, oci.Cut(said, mostSaid))
 	}
 	return nil
 }

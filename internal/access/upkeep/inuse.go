@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"warthesis/internal/access"
 	"warthesis/internal/oci"
@@ -81,8 +82,8 @@ func (u *Upkeep) MakeInUse(ctx context.Context, c access.Caller, list inuse.List
 	if list.FreshFor < LeastFresh || list.FreshFor > MostFresh {
 		return oci.Errorf(oci.CodeQueryInvalid, "one refreshing is good for %s to %s", rule.Span(LeastFresh), rule.Span(MostFresh))
 	}
-	if len(list.Description) > mostAbout {
-		return oci.Errorf(oci.CodeQueryInvalid, "a description has at most %d bytes", mostAbout)
+	if utf8.RuneCountInString(list.Description) > mostAbout {
+		return oci.Errorf(oci.CodeQueryInvalid, "a description has at most %d characters", mostAbout)
 	}
 	list.MadeAt = record.StampOf(u.Clock.Now())
 	e := c.Event(record.EventInUseMade)

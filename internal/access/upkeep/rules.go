@@ -424,7 +424,7 @@ func sayChange(before, next read) string {
 	}
 	all := strings.Join(said, "; ")
 	if len(all) > mostSaid {
-		return strings.ToValidUTF8(all[:mostSaid], "") + " …"
+		return oci.Cut(all, mostSaid) + " …"
 	}
 	return all
 }

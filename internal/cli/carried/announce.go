@@ -169,7 +169,7 @@ func (a *announced) end(ctx context.Context, report carry.Report, plan *carry.Pl
 		body.BytesDone, body.Says = a.total, "all of it was asked for again, and is there by digest"
 	}
 	if len(body.Says) > 1000 {
-		body.Says = strings.ToValidUTF8(body.Says[:1000], "")
+		body.Says = oci.Cut(body.Says, 1000)
 	}
 	if raw, err := json.Marshal(report); err == nil && len(raw) <= mostReport {
 		// Both are written alike.

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net/http"
 	"net/url"
 	"os"
 	"strings"
@@ -70,11 +71,18 @@ func loginCommand() site.Command {
 			if err != nil {
 				return err
 			}
-			kept, err := logIn(ctx, c.R, registry, &given)
+			// What the registry made for this login ends with it where it can't be kept.
+			made := flags.company || flags.identity != "" || !isToken(given.Secret)
+			kept, err := logIn(ctx, c.R, registry, &given, made)
 			if err != nil {
 				return err
 			}
 			isDefault, isNew, err := makeDefault(ctx, registry, flags.asDefault)
+			if err != nil && !flags.asDefault {
+				// A login in a file of its own needs no home that can be written to.
+				c.T.Warn("WARNING: the default registry could not be noted: %v. Name the registry in each command.", err)
+				err = nil
+			}
 			if err != nil {
 				return err
 			}
@@ -227,9 +235,15 @@ func isToken(secret string) bool {
 }
 
 // logIn tries a login and keeps it. In place of a password a Warthesis registry
-// gives a token for this machine.
-func logIn(ctx context.Context, r *site.Remote, registry string, given *login.Credentials) (kept string, err error) {
+// gives a token for this machine. made tells that the registry made what is given for this
+// login.
+func logIn(ctx context.Context, r *site.Remote, registry string, given *login.Credentials, made bool) (kept string, err error) {
 	client, err := r.APIAs(registry, *given)
+	if err != nil {
+		return "", err
+	}
+	// A file that can't be read is met before a token is made.
+	file, err := login.Open(r.Place())
 	if err != nil {
 		return "", err
 	}
@@ -252,11 +266,22 @@ func logIn(ctx context.Context, r *site.Remote, registry string, given *login.Cr
 	if err != nil {
 		return "", err
 	}
-	file, err := login.Open(r.Place())
-	if err != nil {
-		return "", err
+	if kept, err = file.Keep(ctx, registry, *given); err != nil && made && isToken(given.Secret) {
+		err = revokeUnkept(ctx, r, registry, *given, err)
 	}
-	return file.Keep(ctx, registry, *given)
+	return kept, err
+}
+
+// revokeUnkept revokes a token that could not be kept: nobody has it, and it would live on.
+func revokeUnkept(ctx context.Context, r *site.Remote, registry string, given login.Credentials, why error) error {
+	client, err := r.APIAs(registry, given)
+	if err == nil {
+		err = client.Do(context.WithoutCancel(ctx), http.MethodDelete, "/api/v1/session", nil, nil, nil)
+	}
+	if err != nil {
+		return fmt.Errorf("not logged in: the login could not be kept: %w; the token that was made for it could not be revoked either (%v), so revoke it with: %s token list", why, err, term.ProgramName())
+	}
+	return fmt.Errorf("not logged in: the login could not be kept: %w; the token that was made for it is revoked. Give a file that can be written to with --login-file", why)
 }
 
 // exchange gets a token in place of a password.

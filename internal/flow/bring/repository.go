@@ -351,5 +351,5 @@ func (r *bringing) describes(ctx context.Context, one Repository) string {
 			said = config.Config.Labels[v1.AnnotationDescription]
 		}
 	}
-	return said[:min(len(said), mostDescription)]
+	return oci.Cut(said, mostDescription)
 }

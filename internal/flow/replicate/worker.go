@@ -168,7 +168,7 @@ func (w *worker) settle(ctx context.Context, a *active, due replication.Due, o o
 		slog.Warn("replication: something did not travel", "rule", a.row.Name, "what", nameIn(due.Repository, due), "error", o.err)
 		due.Tries++
 		// What a peer says is as long as it likes.
-		due.Error = strings.ToValidUTF8(o.err.Error()[:min(len(o.err.Error()), mostError)], "")
+		due.Error = oci.Cut(strings.ToValidUTF8(o.err.Error(), "?"), mostError)
 		pause := min(itemPause<<min(due.Tries-1, 12), mostWait)
 		if errors.Is(o.err, oci.CodeTagMoved) && due.Tries < 5 {
 			// It was moved between the look and the copy: it is looked at once more.
