@@ -5,9 +5,9 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strings"
 	"time"
 
+	"warthesis/internal/oci"
 	"warthesis/internal/record"
 	"warthesis/internal/record/keeping"
 	"warthesis/internal/record/taglog"

@@ -13,6 +13,7 @@ import (
 	"warthesis/internal/cli/site"
 	"warthesis/internal/cli/term"
 	"warthesis/internal/flow/carry"
+	"warthesis/internal/oci"
 )
 
 // announced is what is carried in, told to a destination that is one of ours: whether there is
