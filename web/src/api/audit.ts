@@ -12,7 +12,8 @@ export interface AuditView {
   verdict: string
 }
 
-export const useAudit = (view: AuditView) =>
+// Without asked nothing is asked for.
+export const useAudit = (view: AuditView, asked: boolean) =>
   useInfiniteQuery({
     queryKey: ['audit', view],
     queryFn: ({ pageParam }) =>
@@ -26,6 +27,7 @@ export const useAudit = (view: AuditView) =>
           },
         }),
       ),
+    enabled: asked,
     initialPageParam: 0,
     getNextPageParam: (last) => last.next,
   })

@@ -11,6 +11,10 @@ export const useSignIn = () =>
 
 export const useSignOut = () => useChange(() => nothing(client.DELETE('/api/v1/session')))
 
+// seesAll reports whether somebody may see what concerns the whole registry: its work, its
+// peers, its disk. That takes a role on it.
+export const seesAll = (me: Me | undefined) => me !== undefined && (me.admin || me.roles.some((r) => r.place === ''))
+
 // may reports whether somebody may do something in a repository, there or not, as far
 // as their roles say.
 export const may = (me: Me | undefined, action: 'pull' | 'push' | 'delete' | 'manage', repository: string) =>

@@ -1,4 +1,4 @@
-import { Box, Button, Link, Typography } from '@mui/material'
+import { Box, Button, Link, Paper, Typography } from '@mui/material'
 import { useMemo, useState } from 'react'
 import { Link as Route, useSearchParams } from 'react-router'
 import { imagePlace, repositoryPlace } from '../api/addresses'
@@ -81,7 +81,9 @@ export function ActivityPage() {
   const me = useMe()
   const [asked, ask] = useSearchParams()
   const view = Object.fromEntries(fields.map((f) => [f, asked.get(f) ?? ''])) as unknown as AuditView
-  const list = useAudit(view)
+  const owned = (me.data?.roles ?? []).filter((r) => r.role === 'owner' && r.place !== '' && !r.place.includes('/')).map((r) => r.place)
+  const sees = me.data !== undefined && (me.data.reads_audit || owned.includes(view.namespace))
+  const list = useAudit(view, sees)
   const { rows: lines, paging } = useRows(list, linesOf)
   const [opened, setOpened] = useState(() => new Set<string>())
   const rows = useMemo(() => rowsOf(actsOf(lines), opened), [lines, opened])
@@ -116,11 +118,24 @@ export function ActivityPage() {
           All as JSON lines
         </Button>
       </Box>
-      {list.isPending && <Waiting />}
+      {me.data && !sees && <Ask owned={[...new Set(owned)]} onPick={(namespace) => set('namespace', namespace)} />}
+      {sees && list.isPending && <Waiting />}
       {list.error && <Trouble asked="Reading the audit log" error={list.error} again={() => void list.refetch()} />}
-      {list.error && !me.data?.reads_audit && <Typography sx={{ mt: 1 }}>As an owner you may read that of your namespace: name it above.</Typography>}
       {list.data && rows.length === 0 && <Empty>Nothing like that is in the log.</Empty>}
       {rows.length > 0 && <RowTable label="Audit log" columns={columns} rows={rows} rowKey={(r) => r.key} onOpen={toggle} sort="change" {...paging} />}
     </Page>
+  )
+}
+
+// Ask lets owners pick one of their namespaces, whose log they may read.
+function Ask({ owned, onPick }: { owned: string[]; onPick: (namespace: string) => void }) {
+  if (owned.length === 0) return <Empty>The audit log is read by auditors and admins of the registry, and that of a namespace by its owners.</Empty>
+  return (
+    <Paper sx={{ p: 3 }}>
+      <Typography sx={{ mb: 1.5 }}>As an owner you may read the log of your namespaces. Which one?</Typography>
+      <Box sx={{ display: 'flex', gap: 1, flexWrap: 'wrap' }}>
+        {owned.map((n) => <Button key={n} size="small" variant="outlined" onClick={() => onPick(n)}>{n}</Button>)}
+      </Box>
+    </Paper>
   )
 }

@@ -5,7 +5,7 @@ import { imagePlace } from '../api/addresses'
 import { useRows } from '../api/asking'
 import { isOpen, useRun, useRuns, useSweep } from '../api/runs'
 import { removalsOf, useRemovals } from '../api/removals'
-import { useMe } from '../api/session'
+import { type Me, seesAll, useMe } from '../api/session'
 import { type Hurt, useHealth, useHurt, useHurts } from '../api/storage'
 import { Size, When } from '../parts/Amounts'
 import { Digest } from '../parts/Digest'
@@ -25,15 +25,28 @@ export function StoragePage() {
   const [asked] = useSearchParams()
   const [place, image] = [asked.get('place') ?? '', asked.get('image') ?? '']
   const me = useMe()
-  const wide = me.data?.admin || (me.data?.roles.some((r) => r.place === '') ?? false)
+  const wide = seesAll(me.data)
   return (
     <Page title={place ? `Storage of ${place}` : 'Storage'} beside={<Typography color="textSecondary">who holds what, what it costs, what can be freed</Typography>}>
-      <UsageOf place={place} image={image} />
+      {place === '' && me.data && !wide ? <OwnPlaces me={me.data} /> : <UsageOf place={place} image={image} />}
       {place === '' && wide && <Health />}
       {place === '' && wide && <NextSweep />}
       {place === '' && wide && <HurtContent />}
       {place === '' && <Waits />}
     </Page>
+  )
+}
+
+// OwnPlaces leads to the places of which somebody may see what they hold: those they push to.
+function OwnPlaces({ me }: { me: Me }) {
+  const places = [...new Set(me.roles.filter((r) => r.role !== 'reader').map((r) => r.place))].sort()
+  return (
+    <Section title="What holds the space">
+      {places.length === 0 && <Typography color="textSecondary">What a namespace holds is shown to those who may push there; what the registry holds, to those with a role on it.</Typography>}
+      <Box component="ul" sx={{ listStyle: 'none', m: 0, p: 0 }}>
+        {places.map((p) => <li key={p}><Link component={Route} to={`/storage?place=${encodeURIComponent(p)}`} underline="always">{p}</Link></li>)}
+      </Box>
+    </Section>
   )
 }
 
