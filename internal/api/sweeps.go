@@ -59,13 +59,15 @@ type SweepReport struct {
 
 // ScrubReport is what came of a scrub.
 type ScrubReport struct {
-	Files   int64        `json:"files" doc:"Files that were read"`
-	Bytes   int64        `json:"bytes"`
-	Missing int64        `json:"missing"`
-	Short   int64        `json:"short" doc:"Files of another size"`
-	Rotten  int64        `json:"rotten" doc:"Files with other bytes"`
-	Digests []oci.Digest `json:"digests" nullable:"false" doc:"The first that are hurt"`
-	Seconds float64      `json:"seconds"`
+	Files      int64        `json:"files" doc:"Files that were read"`
+	Bytes      int64        `json:"bytes"`
+	Missing    int64        `json:"missing"`
+	Short      int64        `json:"short" doc:"Files of another size"`
+	Rotten     int64        `json:"rotten" doc:"Files with other bytes"`
+	Unreadable int64        `json:"unreadable" doc:"Files that could not be read"`
+	Digests    []oci.Digest `json:"digests" nullable:"false" doc:"The first that are hurt"`
+	Records    []string     `json:"records,omitempty" doc:"What is damaged in the records, the first findings"`
+	Seconds    float64      `json:"seconds"`
 }
 
 // SweepItem is one thing of a sweep's report.
@@ -91,7 +93,7 @@ type SweepItems struct {
 type Hurt struct {
 	ID        int64      `json:"id"`
 	Digest    oci.Digest `json:"digest"`
-	What      string     `json:"what" enum:"missing,short,rotten" doc:"missing: there is no file; short: it has another size; rotten: it has other bytes"`
+	What      string     `json:"what" enum:"missing,short,rotten,unreadable" doc:"missing: there is no file; short: it has another size; unreadable: it could not be read; rotten: it has other bytes"`
 	Size      int64      `json:"size" doc:"What it should have, in bytes"`
 	FoundSize int64      `json:"found_size" doc:"What it had, in bytes"`
 	FoundAt   time.Time  `json:"found_at"`
@@ -148,7 +150,7 @@ type ContentExplanation struct {
 	Digest    oci.Digest `json:"digest"`
 	Size      int64      `json:"size,omitempty"`
 	Says      string     `json:"says" doc:"The answer in a sentence"`
-	Hurt      string     `json:"hurt,omitempty" enum:"missing,short,rotten" doc:"What is wrong with its file"`
+	Hurt      string     `json:"hurt,omitempty" enum:"missing,short,rotten,unreadable" doc:"What is wrong with its file"`
 	Holders   []Holder   `json:"holders" nullable:"false" doc:"The repositories that have it, of those you may see"`
 	More      bool       `json:"more,omitempty" doc:"Whether there are more repositories"`
 	GoesAfter *time.Time `json:"goes_after,omitempty" doc:"About when its bytes may go, where nothing holds it"`
@@ -171,6 +173,18 @@ type RegistryHealth struct {
 	ReadWithin string `json:"read_within" doc:"Within which span of service each file was read against its digest"`
 	ScrubGoal  string `json:"scrub_goal" doc:"Within which span it is meant to be"`
 	ShortSpans bool   `json:"short_spans,omitempty" doc:"Whether spans below an hour count, which is for trying things out"`
+	// Damages are of the records.
+	Damages    []RecordsDamage `json:"damages,omitempty" doc:"What is damaged in the records; while there is anything, no sweep and no retention deletes"`
+	Remedy     string          `json:"remedy,omitempty" doc:"What to do about damaged records"`
+	Incomplete bool            `json:"incomplete,omitempty" doc:"Whether some figures could not be read because the records are damaged; they are 0 then"`
+}
+
+// RecordsDamage is a part of the records that is not as it was written.
+type RecordsDamage struct {
+	Table   string    `json:"table,omitempty" doc:"Absent where it is not known"`
+	Index   string    `json:"index,omitempty" doc:"The damaged index of the table; absent where it is the table itself"`
+	What    string    `json:"what"`
+	FoundAt time.Time `json:"found_at"`
 }
 
 // Sweep asks for a sweep or its preview.

@@ -77,7 +77,7 @@ func TestTheDocumentsShowTheCommands(t *testing.T) {
 
 // One thing has one word, and what is alike is called alike.
 func TestCommandsAreAlike(t *testing.T) {
-	verbs := strings.Fields("make change show list move log rename remove restore undo stop set preview run lift explain seal unseal revoke replace add drop rotate check merge password get store erase test look pause drift join subtract sort lock pack unload")
+	verbs := strings.Fields("make change show list move log rename remove restore undo stop set preview run lift explain seal unseal revoke replace add drop rotate check merge password get store erase test look pause drift join subtract sort lock pack unload release")
 	everyCommand(allCommands(), func(c *cobra.Command) {
 		path := strings.TrimPrefix(c.CommandPath(), "warthesis ")
 		if c.HasParent() && c.Parent().Name() != "warthesis" {

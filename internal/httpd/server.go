@@ -199,7 +199,7 @@ func metrics(records *record.Store, more ...prometheus.Collector) http.Handler {
 	of.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	of.MustRegister(append(records.Metrics(), more...)...)
 	of.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{
-		Name: "warthesis_hurt_files", Help: "Files of content that were found to be missing, of another size or with other bytes.",
+		Name: "warthesis_hurt_files", Help: "Files of content that were found to be missing, of another size, with other bytes or unreadable.",
 	}, func() float64 {
 		hurt, err := records.View(context.Background()).Hurts().Count()
 		if err != nil {
@@ -207,6 +207,9 @@ func metrics(records *record.Store, more ...prometheus.Collector) http.Handler {
 		}
 		return float64(hurt)
 	}))
+	of.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{
+		Name: "warthesis_records_damages", Help: "Damages of the records that are known. While there are any, no sweep and no retention deletes anything.",
+	}, func() float64 { return float64(len(records.Damages())) }))
 	return promhttp.HandlerFor(of, promhttp.HandlerOpts{})
 }
 
@@ -223,6 +226,10 @@ func registerHealth(router gin.IRouter, o Options) {
 		if err := o.Records.Ready(c.Request.Context()); err != nil {
 			slog.Error("the records do not answer", "error", err)
 			c.String(http.StatusServiceUnavailable, "the records do not answer\n")
+			return
+		}
+		if all := o.Records.Damages(); len(all) > 0 {
+			c.String(http.StatusOK, "ready, and the records are damaged: nothing is deleted\n")
 			return
 		}
 		// It can serve all the same: a probe that took it out would hurt all that is well.

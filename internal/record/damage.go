@@ -27,7 +27,12 @@ type Damage struct {
 	// What says what was found.
 	What    string    `json:"what"`
 	FoundAt time.Time `json:"found_at"`
+	// Told is whether the audit log has it.
+	Told bool `json:"told,omitempty"`
 }
+
+// DamageRemedy says what to do about damaged records.
+const DamageRemedy = "Restore the records from a backup, then run: warthesis scrub. If another program wrote to them, start once with --accept-records"
 
 // String is the damage in a sentence.
 func (d Damage) String() string {
@@ -44,7 +49,7 @@ func (d Damage) String() string {
 type DamagedError struct{ Damages []Damage }
 
 func (e *DamagedError) Error() string {
-	return fmt.Sprintf("the records are damaged (%s), so nothing is deleted. Restore the records from a backup, then run: warthesis scrub. If another program wrote to them, start once with --accept-records", e.Damages[0])
+	return fmt.Sprintf("the records are damaged (%s), so nothing is deleted. %s", e.Damages[0], DamageRemedy)
 }
 
 // mostDamages bounds the damages that are remembered.
@@ -115,10 +120,7 @@ func (in *integrity) add(all ...Damage) {
 	defer in.mu.Unlock()
 	fresh := false
 	for _, d := range all {
-		same := func(other Damage) bool {
-			return other.Table == d.Table && other.Index == d.Index && other.What == d.What
-		}
-		if len(in.damages) >= mostDamages || slices.ContainsFunc(in.damages, same) {
+		if len(in.damages) >= mostDamages || slices.ContainsFunc(in.damages, d.isIn) {
 			continue
 		}
 		if d.FoundAt.IsZero() {
@@ -133,11 +135,20 @@ func (in *integrity) add(all ...Damage) {
 	}
 }
 
+// isIn reports whether another damage tells this one, and perhaps in which table it is.
+func (d Damage) isIn(other Damage) bool {
+	return d.What == other.What && (d.Table == "" || d.same(other))
+}
+
+func (d Damage) same(other Damage) bool {
+	return other.Table == d.Table && other.Index == d.Index && other.What == d.What
+}
+
 // replace sets what a complete check found.
 func (in *integrity) replace(found []Damage) {
 	in.mu.Lock()
 	had := len(in.damages)
-	in.damages = nil
+	in.damages = slices.DeleteFunc(in.damages, func(d Damage) bool { return !slices.ContainsFunc(found, d.same) })
 	in.mu.Unlock()
 	in.add(found...)
 	if had > 0 && len(found) == 0 {
@@ -251,6 +262,11 @@ func (s *Store) checked(part int, found []Damage, err error) ([]Damage, error) {
 	if schema.IsDamage(err) {
 		found, err = append(found, Damage{What: err.Error()}), nil
 	}
+	// A page whose table is known is told once, with the table.
+	all := found
+	found = slices.DeleteFunc(slices.Clone(found), func(d Damage) bool {
+		return d.Table == "" && slices.ContainsFunc(all, func(o Damage) bool { return o.Table != "" && d.isIn(o) })
+	})
 	if part < 0 && err == nil {
 		s.integrity.replace(found)
 	} else {
@@ -335,7 +351,7 @@ func (s *Store) compare(ctx context.Context, pool *sql.DB, t checkedTable) (foun
 				return found, err
 			}
 			if said != "ok" && len(found) < mostDamages {
-				found = append(found, Damage{Table: t.name, Index: indexIn(t, said), What: said})
+				found = append(found, Damage{Table: t.name, Index: indexIn(t, said), What: strings.ReplaceAll(said, "\n", " ")})
 			}
 		}
 		err = rows.Err()

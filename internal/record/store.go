@@ -68,13 +68,13 @@ func Open(path string, start func(before time.Duration) clock.Clock) (*Store, er
 		cache: newCache(), feed: feed.New[Event](), held: held.New(), sealing: seals.NewCompiled(), keeping: keeping.NewCompiled(),
 		queue: turns.NewQueue[func(*Tx) error](),
 	}
-	if s.write, err = connect(path, "immediate", false, 1); err != nil {
+	if s.write, err = connect(path, "immediate", false, 1, in); err != nil {
 		return nil, errors.Join(fmt.Errorf("open the records: %w", err), in.pages.Close())
 	}
-	if s.read, err = connect(path, "deferred", true, readers); err != nil {
+	if s.read, err = connect(path, "deferred", true, readers, in); err != nil {
 		return nil, errors.Join(fmt.Errorf("open the records: %w", err), closeDB(s.write), in.pages.Close())
 	}
-	if s.plan, err = connect(path, "deferred", false, 1); err != nil {
+	if s.plan, err = connect(path, "deferred", false, 1, in); err != nil {
 		return nil, errors.Join(fmt.Errorf("open the records: %w", err), closeDB(s.read), closeDB(s.write), in.pages.Close())
 	}
 	before, err := s.load()
@@ -130,14 +130,14 @@ func closeDB(db *gorm.DB) error {
 	return pool.Close()
 }
 
-func connect(path, txLock string, queryOnly bool, connections int) (*gorm.DB, error) {
+func connect(path, txLock string, queryOnly bool, connections int, in *integrity) (*gorm.DB, error) {
 	pool := schema.OpenPool(path, txLock, queryOnly, true)
 	pool.SetMaxOpenConns(connections)
 	pool.SetMaxIdleConns(connections)
 	db, err := gorm.Open(&sqlite.Dialector{Conn: pool}, &gorm.Config{
 		SkipDefaultTransaction: true,
 		PrepareStmt:            true,
-		Logger:                 logger.Discard,
+		Logger:                 damageLogger{logger.Discard, in},
 	})
 	if err != nil {
 		return nil, errors.Join(err, pool.Close())

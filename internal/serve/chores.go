@@ -28,6 +28,9 @@ func chores(h *Home, clk clock.Clock) []work.Kind {
 		light("refusals", "Writes refusals into the audit log, and when roles and tokens were used", 2*time.Second, func(context.Context, *work.Going) error { return a.Flush() }),
 		light("served-time", "Writes how long the registry has served", time.Minute, func(context.Context, *work.Going) error { return r.KeepServed() }),
 		light("generation", "Notes how new the records and the blobs are, so that restored records are recognised", time.Hour, func(ctx context.Context, _ *work.Going) error { return r.RaiseGeneration(ctx) }),
+		light("records-damage", "Says in the audit log when records are found to be damaged", 10*time.Second, func(ctx context.Context, g *work.Going) error {
+			return h.Records.TellDamage(ctx, func(int) error { return g.Breathe() })
+		}),
 		light("quotas", "Says which quotas are nearly full", 2*time.Second, func(ctx context.Context, _ *work.Going) error { return r.SayNearly(ctx) }),
 		light("old-arrivals", "Waits no longer for what is carried in and was not heard of for its time", time.Hour, func(ctx context.Context, _ *work.Going) error {
 			return h.Records.Update(ctx, "old-arrivals", func(tx *record.Tx) error { return tx.Arrivals().Drop(tx.Now(), tx.Served()) })

@@ -9,5 +9,5 @@ import (
 
 // Add adds the commands of this room.
 func Add(root *cobra.Command, r *site.Remote) {
-	r.Add(root, pushCommand(), pullCommand(), listCommand(), showCommand(), identifyCommand(), waitCommand(), nextCommand(), tagCommands(), removeCommand(), pinCommand(), findCommand())
+	r.Add(root, pushCommand(), pullCommand(), listCommand(), showCommand(), identifyCommand(), waitCommand(), nextCommand(), tagCommands(), reservationCommands(), removeCommand(), pinCommand(), findCommand())
 }

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"net/http"
 	"strings"
 
 	"github.com/spf13/pflag"
@@ -18,7 +17,7 @@ import (
 func tagCommands() site.Command {
 	return site.Command{
 		Name: "tag", Group: term.GroupImages, Short: "Add, move, rename, remove and seal tags, and see what they were",
-		Under: []site.Command{addTags(), moveTag(), renameTag(), removeTags(), sealTag(), unsealTag(), logTags(), reservedTags(), releaseTag()},
+		Under: []site.Command{addTags(), moveTag(), renameTag(), removeTags(), sealTag(), unsealTag(), logTags()},
 	}
 }
 
@@ -333,59 +332,5 @@ func drawLog(c *site.Call, list api.TagMoveList) {
 			}
 			return
 		}
-	}
-}
-
-func reservedTags() site.Command {
-	return site.Command{
-		Name: "reserved", Short: "List the tag names that are reserved in a repository", On: site.OnRepository, Facts: []api.Reservation{},
-		Long: "Lists the names that next --hold reserved for an account: nobody else can use them until the reservation ends. It takes an owner, who\n" +
-			"can release a name.",
-		Example: "  warthesis tag reserved localhost:7070/timetable/planner",
-		Run: func(ctx context.Context, c *site.Call) error {
-			var all []api.Reservation
-			for after := ""; ; {
-				var page api.ReservationList
-				if err := c.Do(ctx, http.MethodGet, "/api/v1/reservations", api.Given(map[string]string{"repository": string(c.Place.Name), "after": after}), nil, &page); err != nil {
-					return err
-				}
-				all = append(all, page.Reservations...)
-				if after = string(page.Next); after == "" {
-					break
-				}
-			}
-			if all == nil {
-				all = []api.Reservation{}
-			}
-			return c.Tell(all, func() {
-				if len(all) == 0 {
-					c.T.Say("No reserved tag names. Reserve the next version with:  %s", c.Self("next", c.Place.String(), "--hold"))
-					return
-				}
-				w := c.T.Table("Tag", "Account", "Ends")
-				for _, r := range all {
-					w.Row(r.Tag, r.By, term.When(&r.Until))
-				}
-				w.Draw()
-			})
-		},
-	}
-}
-
-func releaseTag() site.Command {
-	return site.Command{
-		Name: "release", Short: "Release a tag name that is reserved", On: site.OnImage, Facts: api.Reservation{},
-		Long:    "Ends the reservation of a tag name, so that anybody who may push can use it. It takes an owner.",
-		Example: "  warthesis tag release localhost:7070/timetable/planner:2.5.0",
-		Run: func(ctx context.Context, c *site.Call) error {
-			tag, err := ofTag(c.Image)
-			if err != nil {
-				return err
-			}
-			if err := c.Do(ctx, http.MethodDelete, "/api/v1/reservations", api.Given(map[string]string{"repository": string(c.Place.Name), "tag": string(tag)}), nil, nil); err != nil {
-				return err
-			}
-			return c.Tell(api.Reservation{Tag: tag}, func() { c.T.Say("Released tag name %s", tag) })
-		},
 	}
 }

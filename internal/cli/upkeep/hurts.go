@@ -22,14 +22,14 @@ func hurtCommands() site.Command {
 }
 
 // wrongs say what is wrong with a file.
-var wrongs = map[string]string{"missing": "the file is missing", "short": "the file has another size", "rotten": "the file has other bytes"}
+var wrongs = map[string]string{"missing": "the file is missing", "short": "the file has another size", "rotten": "the file has other bytes", "unreadable": "the file can't be read"}
 
 func listHurts() site.Command {
 	var ended bool
 	var limit int
 	return site.Command{
 		Name: "list", Short: "List hurt content", On: site.OnRegistry, Facts: []api.Hurt{}, Checks: true,
-		Long: "Lists content whose file is missing, has another size or other bytes. It is not served; a push of the same image mends it. The exit code is 5\nwhere anything is hurt.",
+		Long: "Lists content whose file is missing, has another size or other bytes, or can't be read. It is not served; a push of the same image mends it.\nDamage of the records is told too, on the error stream. The exit code is 5 where anything is hurt or damaged.",
 		Flags: func(f *pflag.FlagSet) {
 			f.BoolVar(&ended, "ended", false, "also what was mended, or went")
 			term.Number(f, &limit, "limit", 100, 1, 1000, "how many")
@@ -39,11 +39,15 @@ func listHurts() site.Command {
 			if ended {
 				query.Set("ended", "true")
 			}
+			damages, err := tellDamages(ctx, c)
+			if err != nil {
+				return err
+			}
 			var list api.HurtList
 			if err := c.Do(ctx, http.MethodGet, "/api/v1/hurts", query, nil, &list); err != nil {
 				return err
 			}
-			err := c.Tell(list.Hurts, func() {
+			err = c.Tell(list.Hurts, func() {
 				if len(list.Hurts) == 0 {
 					c.T.Say("Nothing is hurt")
 					return
@@ -65,6 +69,9 @@ func listHurts() site.Command {
 				if h.EndedAt == nil {
 					hurt++
 				}
+			}
+			if err == nil && damages > 0 {
+				return term.NotRight("%s of the records known", term.Count(damages, "damage is", "damages are"))
 			}
 			if err != nil || hurt == 0 {
 				return err
@@ -106,4 +113,31 @@ func showHurt() site.Command {
 			})
 		},
 	}
+}
+
+// tellDamages says which parts of the records are damaged, and what to do about it.
+func tellDamages(ctx context.Context, c *site.Call) (int64, error) {
+	var health api.RegistryHealth
+	if err := c.Do(ctx, http.MethodGet, "/api/v1/health", nil, nil, &health); err != nil || len(health.Damages) == 0 {
+		return 0, err
+	}
+	c.T.Warn("The records are damaged. While they are, no sweep and no retention deletes anything.")
+	for _, d := range health.Damages[:min(len(health.Damages), 10)] {
+		c.T.Warn("  %s (found %s)", damageText(d), term.When(&d.FoundAt))
+	}
+	if more := len(health.Damages) - 10; more > 0 {
+		c.T.Warn("  and %d more", more)
+	}
+	c.T.Warn("%s\n", health.Remedy)
+	return int64(len(health.Damages)), nil
+}
+
+func damageText(d api.RecordsDamage) string {
+	switch {
+	case d.Index != "":
+		return "index " + d.Index + " of table " + d.Table + ": " + d.What
+	case d.Table != "":
+		return "table " + d.Table + ": " + d.What
+	}
+	return d.What
 }

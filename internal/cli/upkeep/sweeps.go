@@ -349,9 +349,19 @@ func scrubCommand() site.Command {
 			if run.State == "failed" {
 				return errors.New(run.Error)
 			}
-			if s := run.Scrub; s != nil && s.Missing+s.Short+s.Rotten > 0 {
+			s := run.Scrub
+			if s == nil {
+				return nil
+			}
+			hurt := s.Missing + s.Short + s.Rotten + s.Unreadable
+			if hurt > 0 || len(s.Records) > 0 {
 				c.T.Hint("What is hurt:  %s", c.Self("hurt", "list", c.Registry))
-				return term.NotRight("%s not what they should be", term.Count(s.Missing+s.Short+s.Rotten, "file is", "files are"))
+			}
+			if len(s.Records) > 0 {
+				return term.NotRight("the records are damaged: %s", s.Records[0])
+			}
+			if hurt > 0 {
+				return term.NotRight("%s not what they should be", term.Count(hurt, "file is", "files are"))
 			}
 			return nil
 		},

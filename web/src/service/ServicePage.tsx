@@ -5,6 +5,7 @@ import { isOpen, type Run, useRunKinds, useRuns, useScrub, useStopRun, useSweep 
 import { useMe } from '../api/session'
 import { useHealth } from '../api/storage'
 import { Size, When } from '../parts/Amounts'
+import { Damages } from '../parts/Damages'
 import { DialogButton, Said, Section } from '../parts/Forms'
 import { Page } from '../parts/Page'
 import { PlainTable } from '../parts/PlainTable'
@@ -64,30 +65,33 @@ function Health() {
   const used = h.disk_size - h.disk_free
   const low = h.disk_free < 2 * h.disk_floor
   return (
-    <Paper component="section" aria-label="Health" sx={{ px: 2, py: 1.5, mb: 2, display: 'grid', gridTemplateColumns: 'minmax(0, 1.6fr) repeat(3, minmax(0, 1fr))', columnGap: 3, rowGap: 1 }}>
-      <Box>
-        <Typography variant="body2" color="textSecondary">Disk</Typography>
-        <Box role="img" aria-label={`${Math.round((100 * used) / h.disk_size)} % of the disk is used`} sx={{ position: 'relative', height: 12, border: 1, borderColor: 'divider', borderRadius: 1, overflow: 'hidden', my: 0.5 }}>
-          <Box sx={{ position: 'absolute', inset: 0, width: `${(100 * used) / h.disk_size}%`, bgcolor: low ? 'error.main' : 'primary.main' }} />
-          <Box sx={{ position: 'absolute', top: 0, bottom: 0, right: `${(100 * h.disk_floor) / h.disk_size}%`, borderRight: 2, borderColor: 'warning.main' }} />
+    <>
+      <Damages of={h} />
+      <Paper component="section" aria-label="Health" sx={{ px: 2, py: 1.5, mb: 2, display: 'grid', gridTemplateColumns: 'minmax(0, 1.6fr) repeat(3, minmax(0, 1fr))', columnGap: 3, rowGap: 1 }}>
+        <Box>
+          <Typography variant="body2" color="textSecondary">Disk</Typography>
+          <Box role="img" aria-label={`${Math.round((100 * used) / h.disk_size)} % of the disk is used`} sx={{ position: 'relative', height: 12, border: 1, borderColor: 'divider', borderRadius: 1, overflow: 'hidden', my: 0.5 }}>
+            <Box sx={{ position: 'absolute', inset: 0, width: `${(100 * used) / h.disk_size}%`, bgcolor: low ? 'error.main' : 'primary.main' }} />
+            <Box sx={{ position: 'absolute', top: 0, bottom: 0, right: `${(100 * h.disk_floor) / h.disk_size}%`, borderRight: 2, borderColor: 'warning.main' }} />
+          </Box>
+          <Typography variant="body2" color={low ? 'error' : 'textPrimary'}>
+            <Size bytes={h.disk_free} /> of <Size bytes={h.disk_size} /> free; below <Size bytes={h.disk_floor} /> no upload is taken
+          </Typography>
         </Box>
-        <Typography variant="body2" color={low ? 'error' : 'textPrimary'}>
-          <Size bytes={h.disk_free} /> of <Size bytes={h.disk_size} /> free; below <Size bytes={h.disk_floor} /> no upload is taken
-        </Typography>
-      </Box>
-      <Fact name="Files">
-        {h.hurt === 0 ? 'none is hurt' : <Link component={Route} to="/storage" color="error">{h.hurt.toLocaleString('en')} {h.hurt === 1 ? 'is' : 'are'} hurt</Link>}
-        <Typography variant="body2" color="textSecondary">{h.files.toLocaleString('en')} files, <Size bytes={h.bytes} /></Typography>
-      </Fact>
-      <Fact name="Read against digests">
-        {h.files === 0 ? 'there are none' : `all within ${h.read_within || 'a minute'}`}
-        <Typography variant="body2" color="textSecondary">meant to be within {h.scrub_goal}</Typography>
-      </Fact>
-      <Fact name="Grace">
-        {h.grace}
-        <Typography variant="body2" color={h.short_spans ? 'warning.main' : 'textSecondary'}>{h.short_spans ? 'short windows count here: only for trying things out' : 'what was touched stays that long'}</Typography>
-      </Fact>
-    </Paper>
+        <Fact name="Files">
+          {h.hurt === 0 ? 'none is hurt' : <Link component={Route} to="/storage" color="error">{h.hurt.toLocaleString('en')} {h.hurt === 1 ? 'is' : 'are'} hurt</Link>}
+          <Typography variant="body2" color="textSecondary">{h.files.toLocaleString('en')} files, <Size bytes={h.bytes} /></Typography>
+        </Fact>
+        <Fact name="Read against digests">
+          {h.files === 0 ? 'there are none' : `all within ${h.read_within || 'a minute'}`}
+          <Typography variant="body2" color="textSecondary">meant to be within {h.scrub_goal}</Typography>
+        </Fact>
+        <Fact name="Grace">
+          {h.grace}
+          <Typography variant="body2" color={h.short_spans ? 'warning.main' : 'textSecondary'}>{h.short_spans ? 'short windows count here: only for trying things out' : 'what was touched stays that long'}</Typography>
+        </Fact>
+      </Paper>
+    </>
   )
 }
 
@@ -153,7 +157,7 @@ function Ended({ run }: { run: Run }) {
       )}
       {open && run.scrub && (
         <Typography sx={{ pl: 8, pb: 1 }}>
-          {run.scrub.files.toLocaleString('en')} files, <Size bytes={run.scrub.bytes} />: {run.scrub.missing} missing, {run.scrub.short} of another size, {run.scrub.rotten} with other bytes.
+          {run.scrub.files.toLocaleString('en')} files, <Size bytes={run.scrub.bytes} />: {run.scrub.missing} missing, {run.scrub.short} of another size, {run.scrub.rotten} with other bytes, {run.scrub.unreadable} unreadable.{run.scrub.records && ` Of the records, damaged: ${run.scrub.records.join('; ')}.`}
         </Typography>
       )}
     </Box>

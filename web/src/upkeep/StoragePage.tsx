@@ -8,6 +8,7 @@ import { removalsOf, useRemovals } from '../api/removals'
 import { type Me, seesAll, useMe } from '../api/session'
 import { type Hurt, useHealth, useHurt, useHurts } from '../api/storage'
 import { Size, When } from '../parts/Amounts'
+import { Damages } from '../parts/Damages'
 import { Digest } from '../parts/Digest'
 import { Said, Section } from '../parts/Forms'
 import { Page } from '../parts/Page'
@@ -55,11 +56,14 @@ function Health() {
   if (health.error) return <Trouble asked="Looking at the storage" error={health.error} again={() => void health.refetch()} />
   if (!health.data) return null
   return (
-    <Paper sx={{ px: 2, py: 1.25, mb: 2, display: 'flex', gap: 5, flexWrap: 'wrap' }}>
-      <Amount name="Content"><Size bytes={health.data.bytes} /> in {health.data.files.toLocaleString('en')} files</Amount>
-      <Amount name="Unrecorded files">{health.data.strays === 0 ? 'none' : <>{health.data.strays.toLocaleString('en')}, <Size bytes={health.data.stray_bytes} /></>}</Amount>
-      <Amount name="Free on the disk"><Size bytes={health.data.disk_free} /> of <Size bytes={health.data.disk_size} /></Amount>
-    </Paper>
+    <>
+      <Damages of={health.data} />
+      <Paper sx={{ px: 2, py: 1.25, mb: 2, display: 'flex', gap: 5, flexWrap: 'wrap' }}>
+        <Amount name="Content"><Size bytes={health.data.bytes} /> in {health.data.files.toLocaleString('en')} files</Amount>
+        <Amount name="Unrecorded files">{health.data.strays === 0 ? 'none' : <>{health.data.strays.toLocaleString('en')}, <Size bytes={health.data.stray_bytes} /></>}</Amount>
+        <Amount name="Free on the disk"><Size bytes={health.data.disk_free} /> of <Size bytes={health.data.disk_size} /></Amount>
+      </Paper>
+    </>
   )
 }
 
@@ -124,7 +128,7 @@ function NextSweep() {
   )
 }
 
-const wrongs = { missing: 'the file is missing', short: 'the file has another size', rotten: 'the file has other bytes' }
+const wrongs = { missing: 'the file is missing', short: 'the file has another size', rotten: 'the file has other bytes', unreadable: 'the file cannot be read' }
 
 // HurtContent lists content whose file is not what it should be, and what that hurts.
 function HurtContent() {

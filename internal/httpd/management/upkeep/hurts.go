@@ -79,7 +79,6 @@ func (d *door) health(ctx context.Context, _ *struct{}) (*desk.Reply[api.Registr
 	if err := d.Access.MaySeeRuns(callers.From(ctx)); err != nil {
 		return nil, desk.Refusal(err)
 	}
-	view := d.Records.View(ctx)
 	shown := api.RegistryHealth{
 		Grace: desk.SpanOf(d.Upkeep.Grace), ScrubGoal: desk.SpanOf(d.Sweeper.ScrubWithin()), ShortSpans: d.Access.Settings().ShortWindows,
 	}
@@ -87,9 +86,24 @@ func (d *door) health(ctx context.Context, _ *struct{}) (*desk.Reply[api.Registr
 	if shown.DiskFree, shown.DiskSize, shown.DiskFloor, err = d.Registry.Space(); err != nil {
 		return nil, desk.Refusal(err)
 	}
+	err = d.figures(ctx, &shown)
+	for _, damage := range d.Records.Damages() {
+		shown.Damages = append(shown.Damages, api.RecordsDamage{Table: damage.Table, Index: damage.Index, What: damage.What, FoundAt: damage.FoundAt})
+		shown.Remedy = record.DamageRemedy + "."
+	}
+	// Damaged records must not hide that they are damaged.
+	if err != nil && len(shown.Damages) > 0 {
+		shown.Incomplete, err = true, nil
+	}
+	return desk.OK(shown, err)
+}
+
+// figures counts what the records know.
+func (d *door) figures(ctx context.Context, shown *api.RegistryHealth) error {
+	view := d.Records.View(ctx)
 	bytes, err := d.Sweeper.Stock(ctx)
 	if err != nil {
-		return nil, desk.Refusal(err)
+		return err
 	}
 	shown.Files, shown.Bytes = bytes.Files, bytes.Bytes
 	if bytes.Files > 0 {
@@ -97,12 +111,12 @@ func (d *door) health(ctx context.Context, _ *struct{}) (*desk.Reply[api.Registr
 	}
 	counts, err := view.Unheld().CountStrays()
 	if err != nil {
-		return nil, desk.Refusal(err)
+		return err
 	}
 	shown.Strays, shown.StrayBytes = counts.Strays, counts.Bytes
 	if shown.Hurt, err = view.Hurts().Count(); err != nil {
-		return nil, desk.Refusal(err)
+		return err
 	}
 	shown.Records, err = view.Unheld().Size()
-	return desk.OK(shown, err)
+	return err
 }

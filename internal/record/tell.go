@@ -1,0 +1,70 @@
+package record
+
+import (
+	"context"
+	"slices"
+	"time"
+
+	"gorm.io/gorm/logger"
+
+	"warthesis/internal/record/schema"
+)
+
+// TellDamage writes into the audit log what damage of the records is known and not told there
+// yet. Where nobody knows in which table it is, a complete check looks for it first; between is
+// called often during that, and ends it by an error.
+func (s *Store) TellDamage(ctx context.Context, between func(bytes int) error) error {
+	fresh := s.untold()
+	if len(fresh) == 0 {
+		return nil
+	}
+	if slices.ContainsFunc(fresh, func(d Damage) bool { return d.Table == "" }) {
+		if _, err := s.CheckIntegrity(ctx, -1, between); err != nil {
+			return err
+		}
+		fresh = s.untold()
+	}
+	err := s.Update(ctx, "damage", func(tx *Tx) error {
+		for _, d := range fresh {
+			if err := tx.Log(Event{Kind: EventRecordsDamaged, Subject: "records", Detail: d.String() + ". " + DamageRemedy}); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	s.integrity.told(fresh)
+	return nil
+}
+
+func (s *Store) untold() []Damage {
+	return slices.DeleteFunc(s.Damages(), func(d Damage) bool { return d.Told })
+}
+
+func (in *integrity) told(all []Damage) {
+	in.mu.Lock()
+	defer in.mu.Unlock()
+	for i, d := range in.damages {
+		if slices.ContainsFunc(all, d.same) {
+			in.damages[i].Told = true
+		}
+	}
+	in.keep()
+}
+
+// damageLogger is the logger of the connections. It logs nothing: it notes each answer
+// by which SQLite says that the records are damaged.
+type damageLogger struct {
+	logger.Interface
+	integrity *integrity
+}
+
+func (l damageLogger) LogMode(logger.LogLevel) logger.Interface { return l }
+
+func (l damageLogger) Trace(_ context.Context, _ time.Time, _ func() (string, int64), err error) {
+	if err != nil && schema.IsDamage(err) {
+		l.integrity.add(Damage{What: err.Error()})
+	}
+}
