@@ -222,7 +222,7 @@ func TestAnImageThatWasAskedForStaysForTheGrace(t *testing.T) {
 	j := &Judgement{}
 	j.Place, err = view.Keeping().Place(m.RepositoryID)
 	require.NoError(t, err)
-	j.All, err = view.Keeping().Load(j.Place)
+	j.All, err = view.Keeping().Load(j.Place, nil)
 	require.NoError(t, err)
 	drop := []worth.Finding{{Tag: -1, Image: 0, Goes: true, WithImage: true}}
 	require.NoError(t, r.VouchManifest(ctx, "a", m))
@@ -232,9 +232,61 @@ func TestAnImageThatWasAskedForStaysForTheGrace(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, r.StatManifest(now))
 	// It is written, so that the next judgement and the next start know it.
-	all, err := r.records.View(ctx).Keeping().Load(j.Place)
+	all, err := r.records.View(ctx).Keeping().Load(j.Place, nil)
 	require.NoError(t, err)
 	assert.Equal(t, int64(clk.Served()), all.Images[0].AskedServed)
+}
+
+// What only comes ends no judgement, or a repository that is pushed to all the time would be
+// judged again and again. What goes or moves does, and so does a tag that an image got.
+func TestAJudgementOutlivesPushesAlone(t *testing.T) {
+	r, _, _ := open(t, Limits{})
+	raw := []byte("config")
+	d := oci.DigestOf(oci.SHA256, raw)
+	require.NoError(t, r.PushBlob(ctx, "a", whole(raw), d))
+	push := func(number int, tags ...oci.Tag) record.Manifest {
+		m, err := r.PushManifest(ctx, ManifestPush{Name: "a", Tags: tags, MediaType: oci.MediaTypeImage, Raw: fmt.Appendf(nil, `{"schemaVersion":2,"config":{"mediaType":"a/b","digest":%q,"size":6},"annotations":{"n":"%d","long":%q}}`, d, number, bytes.Repeat([]byte("x"), 50_000))})
+		require.NoError(t, err)
+		return m
+	}
+	first := push(0, "v0")
+	for i := range 5 {
+		push(i+1, oci.Tag(fmt.Sprintf("v%d", i+1)))
+	}
+	judge := func(labels ...string) *Judgement {
+		j, view := &Judgement{}, r.records.View(ctx)
+		var err error
+		j.Place, err = view.Keeping().Place(first.RepositoryID)
+		require.NoError(t, err)
+		j.All, err = view.Keeping().Load(j.Place, labels)
+		require.NoError(t, err)
+		return j
+	}
+	take := func(j *Judgement, tag string) error {
+		at := slices.IndexFunc(j.All.Tags, func(w worth.Tag) bool { return string(w.Name) == tag })
+		image := slices.IndexFunc(j.All.Images, func(m worth.Image) bool { return m.ID == j.All.Tags[at].ManifestID })
+		t, err := r.TakeByRules(ctx, j, []worth.Finding{{Tag: at, Image: image, Goes: true}})
+		if err == nil {
+			j.Place.Mark = t.Mark
+		}
+		return err
+	}
+	j := judge("n")
+	push(9, "v9")
+	require.NoError(t, take(j, "v0"), "a push")
+	require.NoError(t, take(j, "v1"), "its own removal")
+	push(2, "v2", "newer")
+	require.ErrorIs(t, take(j, "v2"), ErrJudgeAgain, "a tag of the image")
+	j = judge()
+	push(9, "v3")
+	require.ErrorIs(t, take(j, "v4"), ErrJudgeAgain, "a move")
+	j = judge()
+	require.NoError(t, r.DeleteTag(ctx, "a", "v9", If{}))
+	require.ErrorIs(t, take(j, "v4"), ErrJudgeAgain, "a removal")
+
+	// Labels that no rule asks for stay on the disk.
+	assert.Equal(t, `{"n":"0"}`, judge("n").All.Images[0].Annotations)
+	assert.Empty(t, judge().All.Images[0].Annotations)
 }
 
 func TestAManifestWhoseLayerIsMissingOrOtherIsRefused(t *testing.T) {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"time"
 
@@ -30,6 +31,8 @@ type Judgement struct {
 	// All is what was in it, Run the run that judges.
 	All *worth.Repository
 	Run int64
+	// taken counts the tags of each image that went by this judgement.
+	taken map[int]int
 }
 
 // mostReason is how much of a rule's words stands at a removal, in bytes.
@@ -57,16 +60,20 @@ func (r *Registry) TakeByRules(ctx context.Context, j *Judgement, some []worth.F
 	if slices.Contains(free, false) {
 		return t, errors.Join(ErrJudgeAgain, r.FlushTouches())
 	}
+	var taken map[int]int
 	t.Waited, err = r.records.UpdateQuietly(ctx, "retention", func(tx *record.Tx) error {
 		began := time.Now()
 		defer func() { t.Held = time.Since(began) }()
-		t.Images = 0
+		t.Images, taken = 0, maps.Clone(j.taken)
+		if taken == nil {
+			taken = map[int]int{}
+		}
 		in, err := j.stands(tx)
 		if err != nil {
 			return err
 		}
 		for _, f := range some {
-			if err := takeByRule(ctx, tx, in, j, f, &t); err != nil {
+			if err := takeByRule(ctx, tx, in, j, f, taken, &t); err != nil {
 				return err
 			}
 		}
@@ -75,6 +82,9 @@ func (r *Registry) TakeByRules(ctx context.Context, j *Judgement, some []worth.F
 		// What it decided by may have been damaged.
 		return errors.Join(err, r.records.Sound())
 	})
+	if err == nil {
+		j.taken = taken
+	}
 	return t, err
 }
 
@@ -111,8 +121,12 @@ func (j *Judgement) stands(tx *record.Tx) (record.Repository, error) {
 	return in, err
 }
 
-func takeByRule(ctx context.Context, tx *record.Tx, in record.Repository, j *Judgement, f worth.Finding, t *RuleTaken) error {
+func takeByRule(ctx context.Context, tx *record.Tx, in record.Repository, j *Judgement, f worth.Finding, taken map[int]int, t *RuleTaken) error {
 	m := j.All.Images[f.Image]
+	// A tag that came since may be among the newest, and its image with it.
+	if tags, err := tx.Keeping().HasTags(m); err != nil || tags != m.HasTags()-taken[f.Image] {
+		return errors.Join(err, ErrJudgeAgain)
+	}
 	if pulled, err := tx.Keeping().LastPull(in.ID, m); err != nil || pulled > m.LastPull() {
 		return errors.Join(err, ErrJudgeAgain)
 	}
@@ -130,6 +144,7 @@ func takeByRule(ctx context.Context, tx *record.Tx, in record.Repository, j *Jud
 		t.Images++
 		return errors.Join(err, tx.Log(said))
 	}
+	taken[f.Image]++
 	tag := j.All.Tags[f.Tag]
 	removal, err := tx.BeginRemoval(record.RemovalOfTag, in, string(tag.Name), by)
 	if err == nil {

@@ -178,6 +178,29 @@ func (l List[F]) InUseLists() []string {
 	return slices.Compact(names)
 }
 
+// LabelNames returns the names of the labels that a retention list asks for.
+func (l List[F]) LabelNames() []string {
+	var names []string
+	for _, r := range l.Rules {
+		for _, c := range r.conditions {
+			if c.key != "label" {
+				continue
+			}
+			for _, text := range c.values {
+				// The name of a label may have an = itself.
+				for i := range text {
+					if text[i] == '=' {
+						names = append(names, text[:i])
+					}
+				}
+				names = append(names, text)
+			}
+		}
+	}
+	slices.Sort(names)
+	return slices.Compact(names)
+}
+
 // typeText is what a type is written with: a word or a media type, * for any text.
 var typeText = regexp.MustCompile(`^[A-Za-z0-9!#$&^_.+*/-]{1,255}$`)
 

@@ -59,9 +59,10 @@ type WaitOf struct {
 const (
 	// placesAtOnce is how many repositories are looked up at a time.
 	placesAtOnce = 100
-	// judgements is how often a repository is judged in a run, where it changes while its
-	// rules act.
-	judgements = 25
+	// judgements is how often a repository is judged in a run, where something is taken away
+	// from it or moved in it while its rules act; judgedThings bounds how many tags and images
+	// are judged by that: a large repository is judged once, and what is left by the next run.
+	judgements, judgedThings = 25, 100_000
 	// reportShown is how many lines of each a report has.
 	reportShown = 100
 )
@@ -135,10 +136,14 @@ func (r *retaining) facts() string {
 
 // repository judges a repository and lets go of what goes, as often as it changes meanwhile.
 func (r *retaining) repository(ctx context.Context, p keeping.Place) error {
+	things := 0
 	for range judgements {
-		done, err := r.judge(ctx, p)
+		judged, done, err := r.judge(ctx, p)
 		if done || err != nil {
 			return err
+		}
+		if things += judged; things+judged > judgedThings {
+			break
 		}
 		if err := r.g.Breathe(); err != nil {
 			return err
@@ -150,9 +155,10 @@ func (r *retaining) repository(ctx context.Context, p keeping.Place) error {
 	return nil
 }
 
-func (r *retaining) judge(ctx context.Context, p keeping.Place) (done bool, err error) {
+// judge judges a repository and takes what goes. It returns how many tags and images it judged.
+func (r *retaining) judge(ctx context.Context, p keeping.Place) (things int, done bool, err error) {
 	if err := errors.Join(r.registry.FlushPulls(), r.registry.FlushTouches()); err != nil {
-		return false, err
+		return 0, false, err
 	}
 	j := &registry.Judgement{Run: r.g.ID()}
 	var judged worth.Judged
@@ -168,19 +174,19 @@ func (r *retaining) judge(ctx context.Context, p keeping.Place) (done bool, err 
 		if j.Around, err = view.Judging().Of(j.Place, terms, nil); err != nil || !drops(j.Around.Lists) {
 			return err
 		}
-		if j.All, err = view.Keeping().Load(j.Place); err == nil {
+		if j.All, err = view.Keeping().Load(j.Place, j.Around.Terms.LabelNames()); err == nil {
 			judged = j.All.Judge(j.Around.Terms)
 		}
 		return err
 	})
 	if errors.Is(err, keeping.ErrNone) {
-		return true, nil
+		return 0, true, nil
 	}
 	if err != nil || j.All == nil {
-		return err == nil, err
+		return 0, err == nil, err
 	}
 	if judged.Stopped {
-		return false, ctx.Err()
+		return 0, false, ctx.Err()
 	}
 	for _, name := range j.Around.Terms.Stale() {
 		if !slices.Contains(r.report.Stale, name) {
@@ -188,13 +194,13 @@ func (r *retaining) judge(ctx context.Context, p keeping.Place) (done bool, err 
 		}
 	}
 	if err := r.wait(ctx, j, judged); err != nil {
-		return false, err
+		return 0, false, err
 	}
 	done, err = r.take(ctx, j, slices.DeleteFunc(slices.Clone(judged.Findings), func(f worth.Finding) bool { return !f.Goes }))
 	if done {
 		r.stays(judged)
 	}
-	return done, err
+	return len(j.All.Tags) + len(j.All.Images), done, err
 }
 
 // drops reports whether anything could go by lists.

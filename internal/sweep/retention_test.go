@@ -501,7 +501,7 @@ func (j *plainJudge) days() {
 		require.NoError(j.t, err)
 		around, err := view.Judging().Of(place, worth.Terms{Served: served, Grace: int64(grace), Wait: int64(24 * time.Hour), InUse: inUse}, nil)
 		require.NoError(j.t, err)
-		all, err := view.Keeping().Load(place)
+		all, err := view.Keeping().Load(place, around.Terms.LabelNames())
 		require.NoError(j.t, err)
 		for day, d := range all.Days(around.Terms, days-1) {
 			for _, f := range d.Goes {

@@ -68,7 +68,7 @@ func (u *Upkeep) Judge(ctx context.Context, c access.Caller, name oci.Name, targ
 		if around, err = view.Judging().Of(place, terms, p.with); err != nil {
 			return err
 		}
-		all, err = view.Keeping().Load(place)
+		all, err = view.Keeping().Load(place, around.Terms.LabelNames())
 		return err
 	})
 	if errors.Is(err, keeping.ErrNone) {

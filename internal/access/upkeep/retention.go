@@ -234,7 +234,7 @@ func (p *retentionPreview) look(ctx context.Context, place keeping.Place) error 
 				return err
 			}
 		}
-		all, err = view.Keeping().Load(place)
+		all, err = view.Keeping().Load(place, append(around.Terms.LabelNames(), set.Terms.LabelNames()...))
 		return err
 	})
 	if err != nil {

@@ -199,7 +199,7 @@ func (u *Upkeep) imageUsage(ctx context.Context, c access.Caller, repository int
 		if err != nil {
 			return err
 		}
-		if all, err = view.Keeping().Load(place); err != nil {
+		if all, err = view.Keeping().Load(place, nil); err != nil {
 			return err
 		}
 		edges, err = view.Usage().Edges(repository, seen)

@@ -31,7 +31,8 @@ var ErrNone = errors.New("no such repository")
 type Place struct {
 	ID, NamespaceID int64
 	Name            oci.Name
-	// Mark is another one after each change of its tags and images.
+	// Mark is another one after each change of its tags and images, unless something only
+	// came: nothing goes less for it.
 	Mark   int64
 	Labels string
 }
@@ -60,17 +61,27 @@ func (r Records) Size(id int64, most int) (n int, err error) {
 		+ (SELECT count(*) FROM (SELECT 1 FROM manifests WHERE repository_id = ? AND state = 'live' LIMIT ?))`, id, most, id, most).Scan(&n).Error
 }
 
-// Load reads all that is live in a repository. It reads several times: the caller sees one
-// moment.
-func (r Records) Load(p Place) (*worth.Repository, error) {
+// labelsSQL are those of the labels in a column that are asked for, as JSON.
+func labelsSQL(column string) string {
+	return "CASE WHEN json_valid(" + column + ") THEN (SELECT json_group_object(key, value) FROM json_each(" + column + ") WHERE key IN (?)) ELSE '' END AS " + column
+}
+
+// Load reads all that is live in a repository, with those of the labels that are named: a rule
+// asks for few, and all together they may be large. It reads several times: the caller sees
+// one moment.
+func (r Records) Load(p Place, labels []string) (*worth.Repository, error) {
 	all := &worth.Repository{ID: p.ID, NamespaceID: p.NamespaceID, Name: p.Name}
 	if p.Labels != "" {
 		if err := json.Unmarshal([]byte(p.Labels), &all.Labels); err != nil {
 			return nil, err
 		}
 	}
-	if err := r.DB.Raw(`SELECT id, content_id, digest, subject, media_type, artifact_type, platforms, annotations, labels, content_size,
-		pushed_served, again_served, touched_served, asked_served, pulled_served, untagged_served FROM manifests WHERE repository_id = ? AND state = 'live' ORDER BY id`, p.ID).Scan(&all.Images).Error; err != nil {
+	columns, values := "'' AS annotations, '' AS labels", []any{p.ID}
+	if len(labels) > 0 {
+		columns, values = labelsSQL("annotations")+", "+labelsSQL("labels"), []any{labels, labels, p.ID}
+	}
+	if err := r.DB.Raw(`SELECT id, content_id, digest, subject, media_type, artifact_type, platforms, `+columns+`, content_size,
+		pushed_served, again_served, touched_served, asked_served, pulled_served, untagged_served FROM manifests WHERE repository_id = ? AND state = 'live' ORDER BY id`, values...).Scan(&all.Images).Error; err != nil {
 		return nil, err
 	}
 	if err := r.DB.Raw(`SELECT id, manifest_id, name, order_key, moved_served, pushed_served, first_served, sealed_at FROM tags
@@ -108,6 +119,11 @@ func (r Records) Kept(repository int64, m worth.Image) (kept bool, err error) {
 			WHERE edges.content_id = ? AND edges.repository_id = ? AND edges.relation = 3)
 		OR ? <> '' AND EXISTS (SELECT 1 FROM manifests WHERE repository_id = ? AND digest = ? AND state = 'live')`,
 		m.ID, m.ContentID, repository, m.Subject, repository, m.Subject).Scan(&kept).Error
+}
+
+// HasTags counts the live tags of an image.
+func (r Records) HasTags(m worth.Image) (n int, err error) {
+	return n, r.DB.Raw("SELECT count(*) FROM tags WHERE manifest_id = ? AND removal_id = 0", m.ID).Scan(&n).Error
 }
 
 // LastPull is when an image or a child of it was last pulled, in served time.

@@ -16,10 +16,11 @@ import (
 
 // Image is a live manifest. What ends in Served is served time in nanoseconds, 0 for never.
 type Image struct {
-	ID, ContentID             int64
-	Digest, Subject           oci.Digest
-	MediaType, ArtifactType   string
-	Platforms                 string
+	ID, ContentID           int64
+	Digest, Subject         oci.Digest
+	MediaType, ArtifactType string
+	Platforms               string
+	// Annotations and Labels are JSON; those that no rule asks for may be left out.
 	Annotations, Labels       string
 	ContentSize               int64
 	PushedServed, AgainServed int64
@@ -48,6 +49,9 @@ type Tag struct {
 	image int
 	gone  bool
 }
+
+// HasTags is how many tags an image had when the repository was read.
+func (m Image) HasTags() int { return len(m.tags) }
 
 // Names is an index with a child, by ID.
 type Names struct{ Parent, Child int64 }
@@ -115,6 +119,17 @@ type Terms struct {
 	Waits map[Wait]int64
 	// Stop tells to stop, which Judge does soon; nil for never.
 	Stop func() bool
+}
+
+// LabelNames returns the names of the labels that the retention lists ask for: no other label
+// of an image is needed.
+func (t Terms) LabelNames() []string {
+	var names []string
+	for _, l := range slices.Concat(t.Retention, t.Prior) {
+		names = append(names, l.LabelNames()...)
+	}
+	slices.Sort(names)
+	return slices.Compact(names)
 }
 
 // Wait is a list as it was last given more to take.
