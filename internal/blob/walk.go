@@ -154,7 +154,7 @@ func (s *Store) ReadThrough(p Place, each func(piece []byte) error) (size int64,
 // keeps it. What is not there is no error.
 func (s *Store) SetAside(p Place) error {
 	aside := filepath.Join(s.root, "set-aside")
-	if err := s.disk.mkdirAll(aside); err != nil {
+	if err := errors.Join(s.disk.mkdirAll(aside), s.disk.syncFolder(s.root)); err != nil {
 		return fmt.Errorf("set content aside: %w", err)
 	}
 	from := s.path(p)
