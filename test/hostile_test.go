@@ -186,6 +186,17 @@ func TestAFullDiskIsSaidPlainlyAndRecoveredFromWithoutARestart(t *testing.T) {
 	kit.Must(t, "pull", s.Address+"/a/before:1", to)
 	kit.SameFiles(t, image, to)
 
+	// Changes of the records say the same, and none is answered with a fault of the service.
+	for i := 0; ; i++ {
+		answer, body := s.Do(http.MethodPost, "/api/v1/namespaces", strings.NewReader(fmt.Sprintf(`{"name":"n%d","description":%q}`, i, strings.Repeat("x", 200))))
+		if answer.StatusCode != http.StatusCreated && answer.StatusCode != http.StatusOK {
+			assert.Equal(t, http.StatusInsufficientStorage, answer.StatusCode, "%s", body)
+			assert.Contains(t, string(body), "make room")
+			break
+		}
+		require.Less(t, i, 20_000, "the disk is full")
+	}
+
 	require.NoError(t, os.Remove(ballast))
 	kit.Must(t, "push", small, s.Address+"/a/small:1")
 	assert.True(t, strings.Contains(kit.Must(t, "list", s.Address), "a/small"))

@@ -351,7 +351,7 @@ func (s *Store) compare(ctx context.Context, pool *sql.DB, t checkedTable) (foun
 				return found, err
 			}
 			if said != "ok" && len(found) < mostDamages {
-				found = append(found, Damage{Table: t.name, Index: indexIn(t, said), What: strings.ReplaceAll(said, "\n", " ")})
+				found = append(found, Damage{Table: t.name, Index: indexIn(t, said), What: strings.ReplaceAll(strings.TrimPrefix(said, "*** in database main ***\n"), "\n", "; ")})
 			}
 		}
 		err = rows.Err()

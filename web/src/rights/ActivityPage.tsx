@@ -114,7 +114,7 @@ export function ActivityPage() {
         <Filter inForm label="Namespace" value={view.namespace} onChange={(v) => set('namespace', v)} />
         <Filter inForm label="Repository" value={view.repository} onChange={(v) => set('repository', v)} />
         <Field label="Verdict" value={view.verdict} onChange={(v) => set('verdict', v)} options={verdicts} width={160} />
-        <Button size="small" variant="outlined" sx={{ justifySelf: 'end', whiteSpace: 'nowrap' }} href={`/api/v1/audit/lines?${exported.toString()}`} download="audit.jsonl">
+        <Button size="small" variant="outlined" disabled={!sees} sx={{ justifySelf: 'end', whiteSpace: 'nowrap' }} href={`/api/v1/audit/lines?${exported.toString()}`} download="audit.jsonl">
           All as JSON lines
         </Button>
       </Box>
