@@ -166,6 +166,9 @@ func TestACopyGoesOnAfterKillsWithTheDigestsItBeganWith(t *testing.T) {
 		require.NoError(t, client.Process.Kill())
 		_ = client.Wait()
 	}
+	// What the killed client had sent may still be under way; a stop lets it end.
+	to.Stop()
+	to.Restart()
 	// Meanwhile a tag moves at the source, and an image goes that has not come yet.
 	last := of - 1
 	f.Put(fmt.Sprintf("rolling/part-%02d", last), "1.0.0", kit.NewImage(t, kit.Bytes(500, 10)))
