@@ -32,6 +32,7 @@ const settled = `new Promise(done => {
 // What a page asks by itself when somebody opens it is no attempt of theirs: it leaves no
 // refusal in the audit log. Marit owns a namespace, Jun only reads.
 func TestOpeningAPageWritesNoRefusals(t *testing.T) {
+	t.Parallel()
 	s := kit.Start(t, sampleWorld(t))
 	pages := []string{
 		"/n/base", "/r/base/os", "/activity", "/service", "/rules", "/in-use", "/removed", "/storage", "/flow", "/peer/depot", "/access/registry",
