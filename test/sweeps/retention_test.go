@@ -125,6 +125,9 @@ func TestWhatIsInUseStays(t *testing.T) {
 	t.Parallel()
 	s := kit.Start(t, t.TempDir(), "--short-windows", "--grace", "1s", "--rule-wait", "1h", "--retention-at", "never", "--sweep-at", "never")
 	kit.MakeAccount(t, s, "cluster-north")
+	// It sees what runs on its nodes: of anything else nobody tells it whether it is here.
+	kit.AsAdmin(t, s, http.MethodPost, "/api/v1/namespaces", `{"name":"signals"}`)
+	kit.AsAdmin(t, s, http.MethodPut, "/api/v1/roles", `{"place":"signals","role":"reader","account":"cluster-north"}`)
 	var images []kit.Image
 	for i := range 5 {
 		images = append(images, push(t, s, "signals/relay", fmt.Sprintf("1.%d.0", i), kit.Bytes(uint64(i), 900)))
