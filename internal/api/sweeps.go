@@ -184,6 +184,7 @@ type RecordsDamage struct {
 	Table   string    `json:"table,omitempty" doc:"Absent where it is not known"`
 	Index   string    `json:"index,omitempty" doc:"The damaged index of the table; absent where it is the table itself"`
 	What    string    `json:"what"`
+	Says    string    `json:"says" doc:"All that in one sentence"`
 	FoundAt time.Time `json:"found_at"`
 }
 

@@ -3,8 +3,6 @@ package record
 import (
 	"errors"
 	"strconv"
-
-	"gorm.io/gorm/clause"
 )
 
 // Keys of what the records know about themselves.
@@ -42,16 +40,4 @@ func (tx *Tx) SetOlder(why string) error {
 		return tx.db.Where("key = ?", olderKey).Delete(&meta{}).Error
 	}
 	return tx.setMeta(olderKey, why)
-}
-
-func (v View) meta(key string) (string, error) {
-	row, err := one[meta](v.db.Where("key = ?", key))
-	if errors.Is(err, ErrNotFound) {
-		return "", nil
-	}
-	return row.Value, err
-}
-
-func (tx *Tx) setMeta(key, value string) error {
-	return tx.db.Clauses(clause.OnConflict{UpdateAll: true}).Create(&meta{Key: key, Value: value}).Error
 }

@@ -17,18 +17,28 @@ type meta struct {
 
 func (meta) TableName() string { return "meta" }
 
+// meta returns one of them, "" for none.
+func (v View) meta(key string) (string, error) {
+	row, err := one[meta](v.db.Where("key = ?", key))
+	if errors.Is(err, ErrNotFound) {
+		return "", nil
+	}
+	return row.Value, err
+}
+
+func (tx *Tx) setMeta(key, value string) error {
+	return tx.db.Clauses(clause.OnConflict{UpdateAll: true}).Create(&meta{Key: key, Value: value}).Error
+}
+
 const servedKey = "served"
 
 // servedBefore returns the served time that earlier runs reached.
 func (s *Store) servedBefore() (time.Duration, error) {
-	row, err := one[meta](s.read.Where("key = ?", servedKey))
-	if errors.Is(err, ErrNotFound) {
-		return 0, nil
-	}
-	if err != nil {
+	text, err := s.View(context.Background()).meta(servedKey)
+	if err != nil || text == "" {
 		return 0, err
 	}
-	nanoseconds, err := strconv.ParseInt(row.Value, 10, 64)
+	nanoseconds, err := strconv.ParseInt(text, 10, 64)
 	if err != nil {
 		return 0, err
 	}
@@ -72,22 +82,18 @@ func (s *Store) afterCrash(recorded time.Duration) (time.Duration, error) {
 // KeepServed records the served time reached. A crash loses what came after it,
 // which makes windows longer and never shorter.
 func (tx *Tx) KeepServed() error {
-	return tx.db.Clauses(clause.OnConflict{UpdateAll: true}).
-		Create(&meta{Key: servedKey, Value: strconv.FormatInt(tx.Served(), 10)}).Error
+	return tx.setMeta(servedKey, strconv.FormatInt(tx.Served(), 10))
 }
 
 const trialKey = "trial"
 
 // IsTrial reports whether the records were begun by a trial.
 func (v View) IsTrial() (bool, error) {
-	_, err := one[meta](v.db.Where("key = ?", trialKey))
-	if errors.Is(err, ErrNotFound) {
-		return false, nil
-	}
-	return err == nil, err
+	value, err := v.meta(trialKey)
+	return value != "", err
 }
 
 // BeginTrial notes that the records are a trial's from now on.
 func (tx *Tx) BeginTrial() error {
-	return tx.db.Clauses(clause.OnConflict{UpdateAll: true}).Create(&meta{Key: trialKey, Value: "true"}).Error
+	return tx.setMeta(trialKey, "true")
 }

@@ -217,10 +217,7 @@ func (r *Registry) MountBlob(ctx context.Context, name oci.Name, digest oci.Dige
 	if whole, err := r.isWhole(source); err != nil || !whole {
 		return false, err
 	}
-	content, err := r.unpackedFor(ctx, name, func() (blob.File, error) {
-		f, _, err := r.blobs.Open(placeOf(source))
-		return f, err
-	})
+	content, err := r.unpackedHere(ctx, name, source)
 	if err != nil {
 		return false, err
 	}

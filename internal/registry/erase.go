@@ -414,6 +414,14 @@ func (r *Registry) unpackedFor(ctx context.Context, name oci.Name, open func() (
 	return u, ctx.Err()
 }
 
+// unpackedHere is unpackedFor content that is here.
+func (r *Registry) unpackedHere(ctx context.Context, name oci.Name, b record.Blob) (unpacked, error) {
+	return r.unpackedFor(ctx, name, func() (blob.File, error) {
+		f, _, err := r.blobs.Open(placeOf(b))
+		return f, err
+	})
+}
+
 // check fails, in the change that accepts what came, where it is banned by what it unpacks
 // to.
 func (u unpacked) check(tx *record.Tx, namespace int64) error {

@@ -197,10 +197,7 @@ func (r *Registry) HoldHere(ctx context.Context, name oci.Name, digest oci.Diges
 	if whole, err := r.isWhole(there); err != nil || !whole {
 		return false, err
 	}
-	content, err := r.unpackedFor(ctx, name, func() (blob.File, error) {
-		f, _, err := r.blobs.Open(placeOf(there))
-		return f, err
-	})
+	content, err := r.unpackedHere(ctx, name, there)
 	if err != nil {
 		return false, err
 	}

@@ -19,11 +19,7 @@ var errOtherRecords = oci.Errorf(oci.CodeStorageFault, "the records belong to an
 // fails where the records are of another registry, unless accepted.
 func (r *Registry) beginGeneration(accept bool) error {
 	ctx := context.Background()
-	files, err := r.blobs.Generation()
-	if err != nil {
-		return err
-	}
-	name, number, err := r.records.View(ctx).Generation()
+	files, name, number, err := r.generations(ctx)
 	if err != nil {
 		return err
 	}
@@ -54,13 +50,17 @@ func (r *Registry) beginGeneration(accept bool) error {
 	return r.setGeneration(ctx, blob.Generation{Registry: name, Number: max(number, files.Number) + 1}, why)
 }
 
+// generations returns the generation of the blobs, and the name and number in the records.
+func (r *Registry) generations(ctx context.Context) (files blob.Generation, name string, number int64, err error) {
+	if files, err = r.blobs.Generation(); err == nil {
+		name, number, err = r.records.View(ctx).Generation()
+	}
+	return files, name, number, err
+}
+
 // RaiseGeneration raises the generation of the records and of the blobs.
 func (r *Registry) RaiseGeneration(ctx context.Context) error {
-	files, err := r.blobs.Generation()
-	if err != nil {
-		return err
-	}
-	name, number, err := r.records.View(ctx).Generation()
+	files, name, number, err := r.generations(ctx)
 	if err != nil {
 		return err
 	}

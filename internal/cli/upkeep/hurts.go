@@ -123,21 +123,11 @@ func tellDamages(ctx context.Context, c *site.Call) (int64, error) {
 	}
 	c.T.Warn("The records are damaged. While they are, no sweep and no retention deletes anything.")
 	for _, d := range health.Damages[:min(len(health.Damages), 10)] {
-		c.T.Warn("  %s (found %s)", damageText(d), term.When(&d.FoundAt))
+		c.T.Warn("  %s (found %s)", d.Says, term.When(&d.FoundAt))
 	}
 	if more := len(health.Damages) - 10; more > 0 {
 		c.T.Warn("  and %d more", more)
 	}
 	c.T.Warn("%s\n", health.Remedy)
 	return int64(len(health.Damages)), nil
-}
-
-func damageText(d api.RecordsDamage) string {
-	switch {
-	case d.Index != "":
-		return "index " + d.Index + " of table " + d.Table + ": " + d.What
-	case d.Table != "":
-		return "table " + d.Table + ": " + d.What
-	}
-	return d.What
 }

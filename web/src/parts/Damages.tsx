@@ -2,10 +2,6 @@ import { Box, Paper, Typography } from '@mui/material'
 import type { Schemas } from '../api/client'
 import { When } from './Amounts'
 
-type Damage = Schemas['RecordsDamage']
-
-const partOf = (d: Damage) => (d.index ? `index ${d.index} of table ${d.table}` : d.table ? `table ${d.table}` : 'somewhere')
-
 const shown = 10
 
 // Damages says which parts of the records are damaged and what to do; it is nothing where they
@@ -18,8 +14,8 @@ export function Damages({ of: health }: { of: Schemas['RegistryHealth'] }) {
       <Typography color="error" sx={{ fontWeight: 600 }}>The records are damaged. While they are, no sweep and no retention deletes anything.</Typography>
       <Box component="ul" sx={{ my: 0.5, pl: 2.5 }}>
         {all.slice(0, shown).map((d) => (
-          <li key={partOf(d) + d.what}>
-            {partOf(d)}: {d.what}, found <When at={d.found_at} />
+          <li key={d.says}>
+            {d.says}, found <When at={d.found_at} />
           </li>
         ))}
         {all.length > shown && <li>and {all.length - shown} more</li>}

@@ -88,7 +88,7 @@ func (d *door) health(ctx context.Context, _ *struct{}) (*desk.Reply[api.Registr
 	}
 	err = d.figures(ctx, &shown)
 	for _, damage := range d.Records.Damages() {
-		shown.Damages = append(shown.Damages, api.RecordsDamage{Table: damage.Table, Index: damage.Index, What: damage.What, FoundAt: damage.FoundAt})
+		shown.Damages = append(shown.Damages, api.RecordsDamage{Table: damage.Table, Index: damage.Index, What: damage.What, Says: damage.String(), FoundAt: damage.FoundAt})
 		shown.Remedy = record.DamageRemedy + "."
 	}
 	// Damaged records must not hide that they are damaged.
