@@ -54,6 +54,17 @@ func (in *integrity) told(all []Damage) {
 	in.keep()
 }
 
+// sign notes a sign of damage that says nothing about where it is. Once damage is known it says
+// nothing new: each request that meets it would begin another complete check.
+func (in *integrity) sign(d Damage) {
+	in.mu.Lock()
+	known := len(in.damages) > 0
+	in.mu.Unlock()
+	if !known {
+		in.add(d)
+	}
+}
+
 // damageLogger is the logger of the connections. It logs nothing: it notes each answer
 // by which SQLite says that the records are damaged.
 type damageLogger struct {
@@ -65,6 +76,6 @@ func (l damageLogger) LogMode(logger.LogLevel) logger.Interface { return l }
 
 func (l damageLogger) Trace(_ context.Context, _ time.Time, _ func() (string, int64), err error) {
 	if err != nil && schema.IsDamage(err) {
-		l.integrity.add(Damage{What: err.Error()})
+		l.integrity.sign(Damage{What: err.Error()})
 	}
 }

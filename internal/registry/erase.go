@@ -109,24 +109,28 @@ func (r *Registry) unpackedOf(ctx context.Context, at blob.Place, most int64) (o
 		return "", 0
 	}
 	defer f.Close()
-	d, size, err := inspect.UnpackedDigest(untilDone{ctx, f}, most)
+	d, size, err := inspect.UnpackedDigest(&untilDone{ctx: ctx, Reader: f}, most)
 	if err != nil {
 		return "", 0
 	}
 	return d, size
 }
 
-// untilDone reads until a context is done.
+// untilDone reads until a context is done, and remembers why it could not be read.
 type untilDone struct {
 	ctx context.Context
 	io.Reader
+	failed error
 }
 
-func (r untilDone) Read(p []byte) (int, error) {
-	if err := r.ctx.Err(); err != nil {
-		return 0, err
+func (r *untilDone) Read(p []byte) (n int, err error) {
+	if err = r.ctx.Err(); err == nil {
+		n, err = r.Reader.Read(p)
 	}
-	return r.Reader.Read(p)
+	if err != nil && !errors.Is(err, io.EOF) {
+		r.failed = err
+	}
+	return n, err
 }
 
 // otherAlgorithm is the one of two.
@@ -409,9 +413,10 @@ func (r *Registry) unpackedFor(ctx context.Context, name oci.Name, open func() (
 	}
 	defer f.Close()
 	u.looked = true
-	// What can't be unpacked is no layer that was.
-	u.digest, _, _ = inspect.UnpackedDigest(untilDone{ctx, f}, most)
-	return u, ctx.Err()
+	from := &untilDone{ctx: ctx, Reader: f}
+	// What can't be unpacked is no layer that was; what can't be read may be one.
+	u.digest, _, _ = inspect.UnpackedDigest(from, most)
+	return u, from.failed
 }
 
 // unpackedHere is unpackedFor content that is here.

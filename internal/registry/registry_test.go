@@ -284,6 +284,12 @@ func TestAJudgementOutlivesPushesAlone(t *testing.T) {
 	require.NoError(t, r.DeleteTag(ctx, "a", "v9", If{}))
 	require.ErrorIs(t, take(j, "v4"), ErrJudgeAgain, "a removal")
 
+	// A rule list may ask for more labels than a statement takes values.
+	many := []string{"n"}
+	for i := range 40_000 {
+		many = append(many, fmt.Sprint("label", i))
+	}
+	assert.Equal(t, `{"n":"0"}`, judge(many...).All.Images[0].Annotations)
 	// Labels that no rule asks for stay on the disk.
 	assert.Equal(t, `{"n":"0"}`, judge("n").All.Images[0].Annotations)
 	assert.Empty(t, judge().All.Images[0].Annotations)

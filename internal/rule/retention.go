@@ -178,7 +178,8 @@ func (l List[F]) InUseLists() []string {
 	return slices.Compact(names)
 }
 
-// LabelNames returns the names of the labels that a retention list asks for.
+// LabelNames returns the names of the labels that a retention list asks for, each up to its
+// first =.
 func (l List[F]) LabelNames() []string {
 	var names []string
 	for _, r := range l.Rules {
@@ -187,13 +188,8 @@ func (l List[F]) LabelNames() []string {
 				continue
 			}
 			for _, text := range c.values {
-				// The name of a label may have an = itself.
-				for i := range text {
-					if text[i] == '=' {
-						names = append(names, text[:i])
-					}
-				}
-				names = append(names, text)
+				name, _, _ := strings.Cut(text, "=")
+				names = append(names, name)
 			}
 		}
 	}

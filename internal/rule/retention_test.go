@@ -83,6 +83,11 @@ func TestRetentionDecidesByTheFirstRuleThatMeansATag(t *testing.T) {
 	assert.True(t, answers[2].Decides)
 }
 
+func TestTheNamesOfLabelsThatAListAsksFor(t *testing.T) {
+	list := retention(t, OfRepository, "a", "- keep: \"*\"\n  label: [team, stage=prod, x=y=z]\n- drop: \"*\"\n  label: team=*\n")
+	assert.Equal(t, []string{"stage", "team", "x"}, list.LabelNames())
+}
+
 func TestConditionsOfRetention(t *testing.T) {
 	f := facts(0, "night", 10)
 	f.Size, f.Types, f.Labels, f.Pulled = 500<<20, []string{"image", oci.MediaTypeImage}, slices.Values([]string{"stage=test", "org.example.line=3"}), 3*day

@@ -61,9 +61,10 @@ func (r Records) Size(id int64, most int) (n int, err error) {
 		+ (SELECT count(*) FROM (SELECT 1 FROM manifests WHERE repository_id = ? AND state = 'live' LIMIT ?))`, id, most, id, most).Scan(&n).Error
 }
 
-// labelsSQL are those of the labels in a column that are asked for, as JSON.
+// labelsSQL are those of the labels in a column that are asked for, as JSON: by the part of
+// their names before the first =.
 func labelsSQL(column string) string {
-	return "CASE WHEN json_valid(" + column + ") THEN (SELECT json_group_object(key, value) FROM json_each(" + column + ") WHERE key IN (?)) ELSE '' END AS " + column
+	return "CASE WHEN json_valid(" + column + ") THEN (SELECT json_group_object(key, value) FROM json_each(" + column + ") WHERE substr(key, 1, instr(key || '=', '=') - 1) IN (SELECT value FROM json_each(?))) ELSE '' END AS " + column
 }
 
 // Load reads all that is live in a repository, with those of the labels that are named: a rule
@@ -78,7 +79,12 @@ func (r Records) Load(p Place, labels []string) (*worth.Repository, error) {
 	}
 	columns, values := "'' AS annotations, '' AS labels", []any{p.ID}
 	if len(labels) > 0 {
-		columns, values = labelsSQL("annotations")+", "+labelsSQL("labels"), []any{labels, labels, p.ID}
+		// A list may ask for more of them than a statement takes values.
+		asked, err := json.Marshal(labels)
+		if err != nil {
+			return nil, err
+		}
+		columns, values = labelsSQL("annotations")+", "+labelsSQL("labels"), []any{string(asked), string(asked), p.ID}
 	}
 	if err := r.DB.Raw(`SELECT id, content_id, digest, subject, media_type, artifact_type, platforms, `+columns+`, content_size,
 		pushed_served, again_served, touched_served, asked_served, pulled_served, untagged_served FROM manifests WHERE repository_id = ? AND state = 'live' ORDER BY id`, values...).Scan(&all.Images).Error; err != nil {
