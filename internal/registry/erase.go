@@ -396,8 +396,9 @@ type unpacked struct {
 }
 
 // unpackedFor unpacks what comes to a namespace, where layers are banned there by what they
-// unpack to: no further than the largest of these.
-func (r *Registry) unpackedFor(ctx context.Context, name oci.Name, open func() (blob.File, error)) (u unpacked, err error) {
+// unpack to: no further than the largest of these. known is its digest where it is here
+// already, and was read against it.
+func (r *Registry) unpackedFor(ctx context.Context, name oci.Name, known oci.Digest, open func() (blob.File, error)) (u unpacked, err error) {
 	view := r.records.View(ctx)
 	n, err := view.Namespace(name.Namespace())
 	if err != nil && !errors.Is(err, record.ErrNotFound) {
@@ -407,21 +408,34 @@ func (r *Registry) unpackedFor(ctx context.Context, name oci.Name, open func() (
 	if err != nil || most < 0 {
 		return u, err
 	}
+	u.looked = true
+	key, there := unpacking{known, most}, false
+	if u.digest, there = r.unpacked.Get(key); there && known != "" {
+		return u, nil
+	}
 	f, err := open()
 	if err != nil {
 		return u, err
 	}
 	defer f.Close()
-	u.looked = true
 	from := &untilDone{ctx: ctx, Reader: f}
 	// What can't be unpacked is no layer that was; what can't be read may be one.
 	u.digest, _, _ = inspect.UnpackedDigest(from, most)
+	if from.failed == nil && known != "" {
+		r.unpacked.Add(key, u.digest)
+	}
 	return u, from.failed
+}
+
+// unpacking is what was unpacked, and no further than most bytes.
+type unpacking struct {
+	digest oci.Digest
+	most   int64
 }
 
 // unpackedHere is unpackedFor content that is here.
 func (r *Registry) unpackedHere(ctx context.Context, name oci.Name, b record.Blob) (unpacked, error) {
-	return r.unpackedFor(ctx, name, func() (blob.File, error) {
+	return r.unpackedFor(ctx, name, b.Digest, func() (blob.File, error) {
 		f, _, err := r.blobs.Open(placeOf(b))
 		return f, err
 	})

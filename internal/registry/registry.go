@@ -84,10 +84,13 @@ type Registry struct {
 	// checked is when files were last written that were found to be right all the same.
 	checked *lru.Cache[blob.Place, time.Time]
 	// looked is when, in served time, the files of manifests were last looked at.
-	looked  *lru.Cache[oci.Digest, time.Duration]
-	tally   tally.Tally
-	touches *touches.Touches
-	right   right
+	looked *lru.Cache[oci.Digest, time.Duration]
+	// unpacked is what content that is here unpacks to: whoever mounts it again and again
+	// pays for one reading.
+	unpacked *lru.Cache[unpacking, oci.Digest]
+	tally    tally.Tally
+	touches  *touches.Touches
+	right    right
 	// reserved is what open uploads are to bring.
 	reserved reserve.Book
 
@@ -119,8 +122,13 @@ func New(blobs *blob.Store, records *record.Store, clk clock.Clock, limits Limit
 	if err != nil {
 		return nil, err
 	}
+	unpacked, err := lru.New[unpacking, oci.Digest](rawCacheEntries)
+	if err != nil {
+		return nil, err
+	}
 	r := &Registry{
-		blobs: blobs, records: records, clock: clk, limits: limits.orDefaults(), raw: raw, checked: checked, looked: looked, touches: touches.New(),
+		unpacked: unpacked,
+		blobs:    blobs, records: records, clock: clk, limits: limits.orDefaults(), raw: raw, checked: checked, looked: looked, touches: touches.New(),
 		sessions: map[string]*session{}, open: map[string]int{},
 	}
 	uploads, err := records.View(context.Background()).Quota().Open()

@@ -182,7 +182,7 @@ func (r *Registry) settle(ctx context.Context, to target, upload *blob.Upload, d
 		upload.Discard()
 		return err
 	}
-	content, err := r.unpackedFor(ctx, to.name, upload.View)
+	content, err := r.unpackedFor(ctx, to.name, "", upload.View)
 	if err != nil {
 		upload.Discard()
 		return err
