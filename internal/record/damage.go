@@ -29,6 +29,8 @@ type Damage struct {
 	FoundAt time.Time `json:"found_at"`
 	// Told is whether the audit log has it.
 	Told bool `json:"told,omitempty"`
+	// sought is whether a complete check looked for its table.
+	sought bool
 }
 
 // DamageRemedy says what to do about damaged records.

@@ -18,11 +18,13 @@ func (s *Store) TellDamage(ctx context.Context, between func(bytes int) error) e
 	if len(fresh) == 0 {
 		return nil
 	}
-	if slices.ContainsFunc(fresh, func(d Damage) bool { return d.Table == "" }) {
+	if slices.ContainsFunc(fresh, func(d Damage) bool { return d.Table == "" && !d.sought }) {
 		if _, err := s.CheckIntegrity(ctx, -1, between); err != nil {
 			return err
 		}
 		fresh = s.untold()
+		// Should telling fail, as on a full disk, nothing is read again for that.
+		s.integrity.each(fresh, func(d *Damage) { d.sought = true })
 	}
 	err := s.Update(ctx, "damage", func(tx *Tx) error {
 		for _, d := range fresh {
@@ -35,7 +37,7 @@ func (s *Store) TellDamage(ctx context.Context, between func(bytes int) error) e
 	if err != nil {
 		return err
 	}
-	s.integrity.told(fresh)
+	s.integrity.each(fresh, func(d *Damage) { d.Told = true })
 	return nil
 }
 
@@ -43,12 +45,13 @@ func (s *Store) untold() []Damage {
 	return slices.DeleteFunc(s.Damages(), func(d Damage) bool { return d.Told })
 }
 
-func (in *integrity) told(all []Damage) {
+// each changes what is noted of damages.
+func (in *integrity) each(all []Damage, change func(*Damage)) {
 	in.mu.Lock()
 	defer in.mu.Unlock()
 	for i, d := range in.damages {
 		if slices.ContainsFunc(all, d.same) {
-			in.damages[i].Told = true
+			change(&in.damages[i])
 		}
 	}
 	in.keep()
